@@ -1,0 +1,454 @@
+package sheet
+
+import (
+	"errors"
+	"fmt"
+	"strings"
+
+	"rectura/core/unit"
+)
+
+// A Source is the text of one sheet.
+type Source struct {
+	Name string
+	Text []byte
+}
+
+// Parse reads all sheets of a job, in order of file name, and checks them. The
+// findings are sorted by place. A job with an error among them must not be run.
+func Parse(sources []Source) (*Job, []Finding) {
+	j := &Job{names: map[string]Declaration{}}
+	var found []Finding
+	for _, s := range sources {
+		f, more := ParseFile(s.Name, s.Text)
+		j.Files = append(j.Files, f)
+		found = append(found, more...)
+	}
+	c := &checker{job: j, used: map[string]bool{}, found: found, unread: len(found) > 0}
+	c.collect()
+	c.declarations()
+	if !HasErrors(c.found) {
+		c.unused()
+	}
+	sortFindings(c.found)
+	return j, c.found
+}
+
+// A checker goes through a job's declarations and reports what is wrong or
+// doubtful about them.
+type checker struct {
+	job    *Job
+	used   map[string]bool
+	found  []Finding
+	unread bool // some text could not be read, so a missing name may stand there
+}
+
+func (c *checker) errorf(at Place, code, format string, args ...any) {
+	c.found = append(c.found, Finding{Place: at, Severity: Error, Code: code, Text: fmt.Sprintf(format, args...)})
+}
+
+func (c *checker) warnf(at Place, code, format string, args ...any) {
+	c.found = append(c.found, Finding{Place: at, Severity: Warning, Code: code, Text: fmt.Sprintf(format, args...)})
+}
+
+// collect files every declaration under its name and kind.
+func (c *checker) collect() {
+	var head *JobHead
+	for _, f := range c.job.Files {
+		for _, d := range f.Declarations {
+			h := d.Base()
+			if j, ok := d.(*JobHead); ok {
+				if head != nil {
+					c.errorf(h.At, "repeated-job", "a second `job`; the first is %s; keep one of the two", head.At)
+					continue
+				}
+				head = j
+				c.job.Title, c.job.Settle = j.Label, nil
+				if j.Settle != nil {
+					c.job.Settle = j.Settle.Duration
+				}
+				continue
+			}
+			if h.Name == "" {
+				continue
+			}
+			if before := c.job.names[h.Name]; before != nil {
+				c.errorf(h.NameAt, "repeated-name", "the name %s is already that of the %s at %s; choose another", h.Name, before.Keyword(), before.Base().NameAt)
+				continue
+			}
+			c.job.names[h.Name] = d
+			switch d := d.(type) {
+			case *Input:
+				c.job.Inputs = append(c.job.Inputs, d)
+			case *Setpoint:
+				c.job.Setpoints = append(c.job.Setpoints, d)
+			case *Output:
+				c.job.Outputs = append(c.job.Outputs, d)
+			case *Rule:
+				c.job.Rules = append(c.job.Rules, d)
+			}
+		}
+	}
+	if head == nil && len(c.job.Files) > 0 && !c.unread {
+		c.errorf(Place{c.job.Files[0].Name, 1, 1}, "no-job", "no sheet of this folder holds the job; begin one with: job \"Title\"")
+	}
+}
+
+func (c *checker) declarations() {
+	if d := c.job.Settle; d != nil {
+		c.duration(d)
+	}
+	for _, s := range c.job.Setpoints {
+		if !s.broken {
+			c.setpoint(s)
+		}
+	}
+	for _, in := range c.job.Inputs {
+		if !in.broken && !in.Discrete {
+			c.chain(in)
+		}
+	}
+	for _, r := range c.job.Rules {
+		c.rule(r)
+	}
+	for _, o := range c.job.Outputs {
+		if !o.broken {
+			c.output(o)
+		}
+	}
+}
+
+func (c *checker) setpoint(s *Setpoint) {
+	q := s.Value.Quantity()
+	if s.Difference && q.Unit.Dimension() != unit.Temperature {
+		c.errorf(s.ValueAt, "unit-mismatch", "only a temperature can be a `difference`, and %s is none; take the word out", q)
+	}
+	if s.Constant {
+		return
+	}
+	if s.Allow == nil {
+		c.warnf(s.NameAt, "no-allow", "the setpoint %s has no limits; add a line such as: allow A..B %s", s.Name, q.Unit)
+		return
+	}
+	r := s.Allow.Range
+	if !r.To.Unit.Comparable(q.Unit) {
+		c.errorf(r.At, "unit-mismatch", "limits in %s for a setpoint in %s; write them in %s", r.To.Unit.Describe(), q.Unit.Describe(), q.Unit)
+		return
+	}
+	convert := r.To.Unit.Convert
+	if s.Difference {
+		convert = r.To.Unit.ConvertDifference
+	}
+	if low, high := convert(r.From.Value, q.Unit), convert(r.To.Value, q.Unit); q.Value < low || q.Value > high {
+		c.errorf(s.ValueAt, "setpoint-limits", "the setpoint %s is %s, outside its own limits %s; change one of the two", s.Name, s.Value, r)
+	}
+}
+
+// chain checks that the stages of an analog input join, and that what refers
+// to a quantity of the chain is in a unit that occurs there.
+func (c *checker) chain(in *Input) {
+	switch {
+	case len(in.Stages) == 0 && in.Unit == nil:
+		c.errorf(in.NameAt, "chain", "the input %s has no unit; add `scale` stages, or `unit` if its readings are in engineering units, or `discrete` if it is a contact", in.Name)
+		return
+	case len(in.Stages) > 0 && in.Unit != nil:
+		c.errorf(in.Unit.At, "exclusive-clauses", "`unit` beside `scale`: the last stage says the unit already; take one of the two out")
+	}
+	for i := 1; i < len(in.Stages); i++ {
+		if before, s := in.Stages[i-1].Out(), in.Stages[i]; !before.Comparable(s.In()) {
+			c.errorf(s.base().At, "chain", "this stage begins in %s, but the one before it ends in %s; stages must join", s.In().Describe(), before.Describe())
+		}
+	}
+	units := in.Units()
+	if h := in.Healthy; h != nil && HealthyAt(in) < 0 {
+		c.errorf(h.Range.At, "unit-mismatch", "`healthy` in %s, but %s has no such quantity in its chain: %s", h.Range.To.Unit.Describe(), in.Name, describeAll(units))
+	}
+	if in.Healthy == nil {
+		for _, s := range in.Stages {
+			if scale, ok := s.(*Scale); ok && isLoop(scale.From) {
+				c.warnf(in.NameAt, "no-healthy", "%s is a 4–20 mA input without `healthy`: a broken loop would read as a low value; add: healthy 3.6..21 mA", in.Name)
+			}
+		}
+	}
+	if g := in.Ignore; g != nil && !g.Quantity.Unit.Comparable(in.Engineering()) {
+		c.errorf(g.AmountAt, "unit-mismatch", "a change in %s, but %s is in %s", g.Quantity.Unit.Describe(), in.Name, in.Engineering().Describe())
+	}
+}
+
+// isLoop tells whether a range is that of a 4–20 mA current loop.
+func isLoop(r Range) bool {
+	u := r.To.Unit
+	return u.Dimension() == unit.Current && u.Convert(r.From.Value, unit.MustLookup("mA")) == 4 && u.Convert(r.To.Value, unit.MustLookup("mA")) == 20
+}
+
+func describeAll(units []unit.Unit) string {
+	parts := make([]string, len(units))
+	for i, u := range units {
+		parts[i] = u.Describe()
+	}
+	return strings.Join(parts, ", ")
+}
+
+// HealthyAt is the first place in the input's chain that has the dimension of
+// `healthy`, counted as in Units; -1 if there is none or no such clause.
+func HealthyAt(in *Input) int {
+	if in.Healthy == nil {
+		return -1
+	}
+	for i, u := range in.Units() {
+		if u.Comparable(in.Healthy.Range.To.Unit) {
+			return i
+		}
+	}
+	return -1
+}
+
+func (c *checker) output(o *Output) {
+	var callers []string
+	for _, r := range c.job.Rules {
+		for _, n := range r.Calls() {
+			if n.Name == o.Name {
+				callers = append(callers, r.Name)
+			}
+		}
+	}
+	if len(callers) > 1 && o.CalledBy == nil {
+		c.errorf(o.NameAt, "called-by", "%s call the output %s; say how they are combined: `called by any` or `called by all`", list(callers, "and"), o.Name)
+	}
+	if o.Fail == nil {
+		c.warnf(o.NameAt, "no-fail", "the output %s has no fail state, so it goes off when its callers cannot decide; write `fail on`, `fail off` or `fail hold`", o.Name)
+	}
+}
+
+func (c *checker) rule(r *Rule) {
+	for _, n := range r.Calls() {
+		if d := c.resolve(n); d != nil {
+			if _, ok := d.(*Output); !ok {
+				c.errorf(n.At, "wrong-kind", "%s is %s; a rule calls outputs", n.Name, describe(d))
+			}
+		}
+	}
+	seen := map[string]bool{}
+	for _, n := range r.Calls() {
+		if seen[n.Name] {
+			c.errorf(n.At, "repeated-name", "%s is called twice by the same rule; take one out", n.Name)
+		}
+		seen[n.Name] = true
+	}
+	if r.OffWhen != nil {
+		c.condition(r.OffWhen.Condition)
+	}
+	if r.OffAfter != nil {
+		c.duration(r.OffAfter.Duration)
+	}
+	if r.OnWhen != nil {
+		c.condition(r.OnWhen.Condition)
+	}
+	if r.broken {
+		return
+	}
+	if r.OnWhen == nil {
+		c.errorf(r.NameAt, "missing-clause", "the rule %s has no `on when`; say when it turns on", r.Name)
+		return
+	}
+	if r.OffWhen != nil && r.OffAfter != nil {
+		c.errorf(r.OffAfter.At, "exclusive-clauses", "`off after` beside `off when`: a rule has one way to turn off; take one of the two out")
+	}
+	if len(r.Calls()) == 0 {
+		c.warnf(r.NameAt, "calls-nothing", "the rule %s calls no output; add: call OUTPUT", r.Name)
+	}
+	if r.OffWhen == nil && r.OffAfter == nil {
+		c.chatter(r)
+	}
+}
+
+// chatter warns of an analog comparison that nothing keeps from following the
+// signal's noise.
+func (c *checker) chatter(r *Rule) {
+	on, delay := r.OnCondition()
+	if delay != nil {
+		return
+	}
+	Walk(on, func(x Condition) {
+		if _, ok := x.(*For); ok {
+			delay = x.(*For).Duration
+		}
+	})
+	Walk(on, func(x Condition) {
+		cmp, ok := x.(*Compare)
+		if ok && cmp.Hysteresis == nil && delay == nil && c.hasInput(cmp) {
+			c.warnf(cmp.Place(), "no-hysteresis", "%s has neither `hysteresis` nor a delay, and %s has no `off when`: noise at the trip point would switch it to and fro", cmp, r.Name)
+		}
+	})
+}
+
+func (c *checker) hasInput(cmp *Compare) bool {
+	has := false
+	for _, e := range []Expr{cmp.L, cmp.R} {
+		Names(e, func(n *Name) {
+			if _, ok := c.job.names[n.Name].(*Input); ok {
+				has = true
+			}
+		})
+	}
+	return has
+}
+
+// describe is a declaration as a message names it.
+func describe(d Declaration) string {
+	switch d := d.(type) {
+	case *Input:
+		if d.Discrete {
+			return "a discrete input"
+		}
+		return "an analog input"
+	case *Output:
+		return "an output"
+	}
+	return "a " + d.Keyword()
+}
+
+// resolve finds what a name stands for, or reports that there is no such thing.
+func (c *checker) resolve(n *Name) Declaration {
+	d := c.job.names[n.Name]
+	if d != nil {
+		c.used[n.Name] = true
+		return d
+	}
+	names := make([]string, 0, len(c.job.names))
+	for _, f := range c.job.Files {
+		for _, d := range f.Declarations {
+			if d.Base().Name != "" {
+				names = append(names, d.Base().Name)
+			}
+		}
+	}
+	hint := didYouMean(n.Name, names)
+	if hint == "" {
+		hint = "; declare it, or correct the name"
+	}
+	c.errorf(n.At, "unknown-name", "nothing is named %s%s", n.Name, hint)
+	return nil
+}
+
+func (c *checker) duration(d *Duration) {
+	if d.Name == "" {
+		return
+	}
+	decl := c.resolve(&Name{d.At, d.Name})
+	if decl == nil || decl.Base().broken {
+		return
+	}
+	s, ok := decl.(*Setpoint)
+	if !ok {
+		c.errorf(d.At, "wrong-kind", "%s is %s; a duration is an amount of time or a setpoint or constant of time", d.Name, describe(decl))
+		return
+	}
+	if why := notATime(s.Value); why != "" {
+		c.errorf(d.At, "unit-mismatch", "%s cannot be a duration: %s", d.Name, why)
+	}
+}
+
+func (c *checker) condition(cond Condition) {
+	Walk(cond, func(x Condition) {
+		switch x := x.(type) {
+		case *Test:
+			d := c.resolve(x.Name)
+			if d == nil || d.Base().broken {
+				return
+			}
+			if in, ok := d.(*Input); ok && in.Discrete {
+				return
+			}
+			switch d.(type) {
+			case *Input, *Setpoint:
+				c.errorf(x.Place(), "wrong-kind", "%s is %s, not a condition; compare it with a value by < <= > or >=", x.Name, describe(d))
+			default:
+				c.errorf(x.Place(), "wrong-kind", "%s is %s; a condition names discrete inputs, or compares values", x.Name, describe(d))
+			}
+		case *For:
+			c.duration(x.Duration)
+		case *Compare:
+			c.compare(x)
+		}
+	})
+}
+
+func (c *checker) compare(x *Compare) {
+	if known := c.resolveAll(x.L); !c.resolveAll(x.R) || !known {
+		return
+	}
+	left, right, err := c.job.CompareTypes(x)
+	if err != nil {
+		c.typeError(err)
+		return
+	}
+	if !left.Unit.Comparable(right.Unit) {
+		c.errorf(x.R.Place(), "unit-mismatch", "%s is %s and %s is %s; they cannot be compared", x.L, inUnit(left.Unit), x.R, inUnit(right.Unit))
+		return
+	}
+	if left.Difference != right.Difference {
+		c.errorf(x.R.Place(), "unit-mismatch", "%s is %s and %s is %s; they cannot be compared", x.L, left.temperature(), x.R, right.temperature())
+		return
+	}
+	for _, band := range []struct {
+		word string
+		e    Expr
+	}{{"deadband", x.Deadband}, {"hysteresis", x.Hysteresis}} {
+		if band.e == nil {
+			continue
+		}
+		if l, ok := band.e.(*Literal); ok && l.Value < 0 {
+			c.errorf(l.At, "syntax", "a %s of %s; it is never below 0", band.word, l.Quantity)
+		}
+		t, ok := c.difference(band.e)
+		if ok && !t.Unit.Comparable(left.Unit) {
+			c.errorf(band.e.Place(), "unit-mismatch", "a %s in %s beside %s in %s; write it in %s", band.word, t.Unit.Describe(), x.L, left.Unit.Describe(), left.Unit)
+		}
+		if ok && t.Unit.Dimension() == unit.Temperature && !t.Difference {
+			c.errorf(band.e.Place(), "unit-mismatch", "%s is a temperature, and a %s is a difference; declare it with the word `difference`", band.e, band.word)
+		}
+	}
+}
+
+// resolveAll reports the unknown names in a value, and tells whether all are
+// known and could be read.
+func (c *checker) resolveAll(e Expr) bool {
+	known := true
+	Names(e, func(n *Name) {
+		d := c.resolve(n)
+		known = known && d != nil && !d.Base().broken
+	})
+	return known
+}
+
+func (c *checker) typeError(err error) {
+	var t *typeError
+	if errors.As(err, &t) {
+		c.errorf(t.at, t.code, "%s", t.text)
+	}
+}
+
+func (c *checker) difference(e Expr) (Type, bool) {
+	if !c.resolveAll(e) {
+		return Type{}, false
+	}
+	t, err := c.job.DifferenceType(e)
+	c.typeError(err)
+	return t, err == nil
+}
+
+// unused warns of points and setpoints that nothing uses.
+func (c *checker) unused() {
+	for _, f := range c.job.Files {
+		for _, d := range f.Declarations {
+			h := d.Base()
+			switch d.(type) {
+			case *Input, *Setpoint, *Output:
+				if !c.used[h.Name] {
+					c.warnf(h.NameAt, "unused", "nothing uses the %s %s; use it or take it out", d.Keyword(), h.Name)
+				}
+			}
+		}
+	}
+}

@@ -1,0 +1,242 @@
+package sheet
+
+import (
+	"strings"
+
+	"rectura/core/unit"
+)
+
+// An Expr is a value: *Literal, *Name, *Binary, *Negate or *Paren.
+type Expr interface {
+	Place() Place
+	String() string
+	value()
+}
+
+// A Condition is *Compare, *Test, *Not, *And, *Or, *For or *Group.
+type Condition interface {
+	Place() Place
+	String() string
+	condition()
+}
+
+// Literal is a quantity.
+type Literal struct {
+	At Place
+	unit.Quantity
+}
+
+// Name is the name of a declaration, used in a condition or a call.
+type Name struct {
+	At   Place
+	Name string
+}
+
+// Binary is a sum or a difference; Op is '+' or '-'.
+type Binary struct {
+	Op   byte
+	L, R Expr
+}
+
+// Negate is a value with its sign turned.
+type Negate struct {
+	At Place
+	X  Expr
+}
+
+// Paren is a value in parentheses.
+type Paren struct {
+	At Place
+	X  Expr
+}
+
+// Op is a comparison.
+type Op string
+
+// The comparisons.
+const (
+	Below   Op = "<"
+	AtMost  Op = "<="
+	Above   Op = ">"
+	AtLeast Op = ">="
+)
+
+// Opposite is the comparison that is true exactly when o is false.
+func (o Op) Opposite() Op {
+	return map[Op]Op{Below: AtLeast, AtMost: Above, Above: AtMost, AtLeast: Below}[o]
+}
+
+// Mirror is the comparison with its sides changed over.
+func (o Op) Mirror() Op {
+	return map[Op]Op{Below: Above, AtMost: AtLeast, Above: Below, AtLeast: AtMost}[o]
+}
+
+// Falling tells whether the left side must fall for the comparison to come true.
+func (o Op) Falling() bool { return o == Below || o == AtMost }
+
+// Compare is `L op R`, perhaps with deadband and hysteresis (else nil).
+type Compare struct {
+	Op                   Op
+	L, R                 Expr
+	Deadband, Hysteresis Expr
+}
+
+// Test is a name that is a condition by itself: a discrete input that is on.
+type Test struct {
+	Name *Name
+}
+
+// Not is `not X`.
+type Not struct {
+	At Place
+	X  Condition
+}
+
+// And is true while all of its terms are.
+type And struct {
+	Xs []Condition
+}
+
+// Or is true while one of its terms is.
+type Or struct {
+	Xs []Condition
+}
+
+// For is `X for D`.
+type For struct {
+	X        Condition
+	Duration *Duration
+}
+
+// Group is a condition in parentheses.
+type Group struct {
+	At Place
+	X  Condition
+}
+
+func ungroup(c Condition) Condition {
+	for {
+		g, ok := c.(*Group)
+		if !ok {
+			return c
+		}
+		c = g.X
+	}
+}
+
+// Place is where the value begins.
+func (e *Literal) Place() Place { return e.At }
+
+// Place is where the value begins.
+func (e *Name) Place() Place { return e.At }
+
+// Place is where the value begins.
+func (e *Binary) Place() Place { return e.L.Place() }
+
+// Place is where the value begins.
+func (e *Negate) Place() Place { return e.At }
+
+// Place is where the value begins.
+func (e *Paren) Place() Place { return e.At }
+
+// Place is where the condition begins.
+func (c *Compare) Place() Place { return c.L.Place() }
+
+// Place is where the condition begins.
+func (c *Test) Place() Place { return c.Name.At }
+
+// Place is where the condition begins.
+func (c *Not) Place() Place { return c.At }
+
+// Place is where the condition begins.
+func (c *And) Place() Place { return c.Xs[0].Place() }
+
+// Place is where the condition begins.
+func (c *Or) Place() Place { return c.Xs[0].Place() }
+
+// Place is where the condition begins.
+func (c *For) Place() Place { return c.X.Place() }
+
+// Place is where the condition begins.
+func (c *Group) Place() Place { return c.At }
+
+func (*Literal) value() {}
+func (*Name) value()    {}
+func (*Binary) value()  {}
+func (*Negate) value()  {}
+func (*Paren) value()   {}
+
+func (*Compare) condition() {}
+func (*Test) condition()    {}
+func (*Not) condition()     {}
+func (*And) condition()     {}
+func (*Or) condition()      {}
+func (*For) condition()     {}
+func (*Group) condition()   {}
+
+func (e *Name) String() string   { return e.Name }
+func (e *Binary) String() string { return e.L.String() + " " + string(e.Op) + " " + e.R.String() }
+func (e *Negate) String() string { return "-" + e.X.String() }
+func (e *Paren) String() string  { return "(" + e.X.String() + ")" }
+
+func (c *Compare) String() string {
+	s := c.L.String() + " " + string(c.Op) + " " + c.R.String()
+	if c.Deadband != nil {
+		s += " deadband " + c.Deadband.String()
+	}
+	if c.Hysteresis != nil {
+		s += " hysteresis " + c.Hysteresis.String()
+	}
+	return s
+}
+
+func (c *Test) String() string  { return c.Name.Name }
+func (c *Not) String() string   { return "not " + c.X.String() }
+func (c *And) String() string   { return join(c.Xs, " and ") }
+func (c *Or) String() string    { return join(c.Xs, " or ") }
+func (c *For) String() string   { return c.X.String() + " for " + c.Duration.String() }
+func (c *Group) String() string { return "(" + c.X.String() + ")" }
+
+func join(xs []Condition, between string) string {
+	parts := make([]string, len(xs))
+	for i, x := range xs {
+		parts[i] = x.String()
+	}
+	return strings.Join(parts, between)
+}
+
+// Names calls f for every name in a value.
+func Names(e Expr, f func(*Name)) {
+	switch e := e.(type) {
+	case *Name:
+		f(e)
+	case *Binary:
+		Names(e.L, f)
+		Names(e.R, f)
+	case *Negate:
+		Names(e.X, f)
+	case *Paren:
+		Names(e.X, f)
+	}
+}
+
+// Walk calls f for a condition and every condition in it, outermost first.
+func Walk(c Condition, f func(Condition)) {
+	f(c)
+	switch c := c.(type) {
+	case *Not:
+		Walk(c.X, f)
+	case *For:
+		Walk(c.X, f)
+	case *Group:
+		Walk(c.X, f)
+	case *And:
+		for _, x := range c.Xs {
+			Walk(x, f)
+		}
+	case *Or:
+		for _, x := range c.Xs {
+			Walk(x, f)
+		}
+	}
+}

@@ -1,0 +1,112 @@
+package sheet
+
+import (
+	"cmp"
+	"fmt"
+	"slices"
+	"strings"
+)
+
+// A Place is where something stands in a job's text. Lines and columns count
+// from 1, columns in characters.
+type Place struct {
+	File   string
+	Line   int
+	Column int
+}
+
+func (p Place) String() string { return fmt.Sprintf("%s:%d:%d", p.File, p.Line, p.Column) }
+
+// Severity says whether a finding stops a job from running.
+type Severity string
+
+// Errors stop a job from running; warnings do not.
+const (
+	Error   Severity = "error"
+	Warning Severity = "warning"
+)
+
+// A Finding is one thing that is wrong or doubtful in a job: what it is, where,
+// and what to do.
+type Finding struct {
+	Place
+	Severity Severity
+	Code     string // a short name that stays, "unit-mismatch"
+	Text     string
+}
+
+func (f Finding) String() string {
+	return fmt.Sprintf("%s: %s: %s [%s]", f.Place, f.Severity, f.Text, f.Code)
+}
+
+// Excerpt is the line that the finding is about, with a caret below its place,
+// or nothing if the source has no such line.
+func (f Finding) Excerpt(source []byte) string {
+	lines := strings.Split(string(source), "\n")
+	if f.Line < 1 || f.Line > len(lines) {
+		return ""
+	}
+	text := strings.ReplaceAll(strings.TrimRight(lines[f.Line-1], "\r"), "\t", " ")
+	const widest = 160
+	if len(text) > widest || strings.ContainsFunc(text, func(r rune) bool { return r < ' ' }) {
+		return ""
+	}
+	return "    " + text + "\n    " + strings.Repeat(" ", f.Column-1) + "^"
+}
+
+// HasErrors tells whether any of the findings stops the job from running.
+func HasErrors(found []Finding) bool {
+	return slices.ContainsFunc(found, func(f Finding) bool { return f.Severity == Error })
+}
+
+func sortFindings(found []Finding) {
+	slices.SortStableFunc(found, func(a, b Finding) int {
+		return cmp.Or(cmp.Compare(a.File, b.File), cmp.Compare(a.Line, b.Line), cmp.Compare(a.Column, b.Column))
+	})
+}
+
+// nearest finds the word that differs least from a misspelt one, for a "did
+// you mean"; nothing if none is near.
+func nearest(word string, words []string) string {
+	if len(word) < 3 {
+		return ""
+	}
+	best, least := "", 1+len(word)/3
+	for _, w := range words {
+		if d := distance(word, w, least); d < least || d == least && best == "" {
+			best, least = w, d
+		}
+	}
+	return best
+}
+
+// distance is the Levenshtein distance of two words, or limit+1 if it is more.
+func distance(a, b string, limit int) int {
+	if len(a)-len(b) > limit || len(b)-len(a) > limit {
+		return limit + 1
+	}
+	row := make([]int, len(b)+1)
+	for j := range row {
+		row[j] = j
+	}
+	for i := 1; i <= len(a); i++ {
+		diagonal := row[0]
+		row[0] = i
+		for j := 1; j <= len(b); j++ {
+			d := diagonal
+			if a[i-1] != b[j-1] {
+				d = 1 + min(diagonal, row[j], row[j-1])
+			}
+			diagonal, row[j] = row[j], d
+		}
+	}
+	return row[len(b)]
+}
+
+// didYouMean is the end of a message about a misspelt word.
+func didYouMean(word string, words []string) string {
+	if w := nearest(word, words); w != "" {
+		return "; did you mean " + w + "?"
+	}
+	return ""
+}

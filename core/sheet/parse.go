@@ -1,0 +1,509 @@
+package sheet
+
+import (
+	"fmt"
+	"slices"
+	"strconv"
+	"strings"
+
+	"rectura/core/unit"
+)
+
+// ParseFile reads one sheet. Every error is reported, one for each declaration
+// head or clause at most; what could be read is returned all the same.
+func ParseFile(name string, src []byte) (*File, []Finding) {
+	lines, end, found := lex(name, src)
+	p := &parser{file: name, found: found}
+	f := &File{Name: name, End: end}
+	for i := 0; i < len(lines); {
+		head := lines[i]
+		clauses := lines[i+1:]
+		if n := slices.IndexFunc(clauses, func(l line) bool { return !l.indented }); n >= 0 {
+			clauses = clauses[:n]
+		}
+		i += 1 + len(clauses)
+		if d := p.declaration(head, clauses); d != nil {
+			f.Declarations = append(f.Declarations, d)
+		}
+	}
+	return f, p.found
+}
+
+// A parser reads the tokens of one logical line at a time. A syntax error is
+// a panic of type abandon, recovered at the line's end.
+type parser struct {
+	file   string
+	found  []Finding
+	tokens []token
+	depth  int // of nested conditions
+}
+
+type abandon struct{}
+
+// A clause reader reads one clause of a declaration, past its keyword.
+type clauseReader func(p *parser, c Clause)
+
+// A keyword is the word or words that a clause begins with.
+type clauseKind struct {
+	keyword string // "ignore changes under"
+	once    bool   // a second one is an error
+	read    clauseReader
+}
+
+// declarations lists what can stand in column 1.
+var declarations = []string{"job", "input", "setpoint", "constant", "output", "rule"}
+
+// reserved are the words of the grammar of conditions; they are no names.
+var reserved = strings.Fields(`abs and at average bad between changes crosses deadband falling faster for good
+	hysteresis is least max median min not of off on or outside over rising shelved than time turns unacknowledged within`)
+
+// afterNumber are words of clauses that may follow a bare number.
+var afterNumber = []string{"to", "samples", "difference"}
+
+// maxName is the longest name, in letters.
+const maxName = 64
+
+func (p *parser) place(t token) Place { return Place{p.file, t.line, t.col} }
+
+func (p *parser) report(at Place, code, format string, args ...any) {
+	p.found = append(p.found, Finding{Place: at, Severity: Error, Code: code, Text: fmt.Sprintf(format, args...)})
+}
+
+// fail reports a syntax error at a token and gives the line up.
+func (p *parser) fail(t token, format string, args ...any) {
+	p.report(p.place(t), "syntax", format, args...)
+	panic(abandon{})
+}
+
+// lineOf runs read over a line's tokens and makes sure that none is left. It
+// returns whether the line could be read.
+func (p *parser) lineOf(l line, read func()) (ok bool) {
+	p.tokens, p.depth = l.tokens, 0
+	defer func() {
+		if r := recover(); r != nil {
+			if _, is := r.(abandon); !is {
+				panic(r)
+			}
+			ok = false
+		}
+	}()
+	read()
+	if t := p.peek(); t.kind != tokEnd {
+		p.fail(t, "%s is more than belongs here; take it out or begin a new line", t.source())
+	}
+	return true
+}
+
+func (p *parser) peek() token { return p.tokens[0] }
+
+func (p *parser) next() token {
+	t := p.tokens[0]
+	if t.kind != tokEnd {
+		p.tokens = p.tokens[1:]
+	}
+	return t
+}
+
+// at tells whether the next tokens are these words or signs.
+func (p *parser) at(words ...string) bool {
+	for i, w := range words {
+		if t := p.tokens[min(i, len(p.tokens)-1)]; t.text != w || t.kind != tokName && t.kind != tokSign && t.kind != tokUnit {
+			return false
+		}
+	}
+	return true
+}
+
+// accept moves past these words if they come next.
+func (p *parser) accept(words ...string) bool {
+	if !p.at(words...) {
+		return false
+	}
+	p.tokens = p.tokens[len(words):]
+	return true
+}
+
+func (p *parser) expect(word, after string) {
+	if !p.accept(word) {
+		p.fail(p.peek(), "%s where %q must stand, %s", p.peek().source(), word, after)
+	}
+}
+
+// oneOf reads one of a few words.
+func (p *parser) oneOf(what string, words ...string) string {
+	for _, w := range words {
+		if p.accept(w) {
+			return w
+		}
+	}
+	p.fail(p.peek(), "%s where %s must stand: %s", p.peek().source(), what, strings.Join(words, ", "))
+	return ""
+}
+
+// declaration reads a head and its clauses.
+func (p *parser) declaration(head line, clauses []line) Declaration {
+	first := head.tokens[0]
+	at := p.place(first)
+	if head.indented {
+		p.report(at, "syntax", "a clause without a declaration above it; a declaration starts in column 1")
+		return nil
+	}
+	if first.kind != tokName || !slices.Contains(declarations, first.text) {
+		hint := didYouMean(first.text, declarations)
+		if hint == "" {
+			hint = "; a declaration begins with " + list(declarations, "or")
+		}
+		p.report(at, "syntax", "%s is no declaration%s", first.source(), hint)
+		return nil
+	}
+	h := Head{Comments: head.Comments, At: at}
+	var d Declaration
+	var kinds []clauseKind
+	read := p.lineOf(head, func() {
+		p.next()
+		switch first.text {
+		case "job":
+			d, kinds = p.job(h)
+		case "input":
+			d, kinds = p.input(h)
+		case "setpoint", "constant":
+			d, kinds = p.setpoint(h, first.text == "constant")
+		case "output":
+			d, kinds = p.output(h)
+		case "rule":
+			d, kinds = p.rule(h)
+		}
+	})
+	if d == nil {
+		return nil // its clauses cannot be told apart from those of another kind
+	}
+	d.Base().broken = !read
+	seen := map[string]Place{}
+	for _, c := range clauses {
+		if !p.clause(d, c, kinds, seen) {
+			d.Base().broken = true
+		}
+	}
+	return d
+}
+
+// clause reads one clause with the reader of its keyword.
+func (p *parser) clause(d Declaration, l line, kinds []clauseKind, seen map[string]Place) bool {
+	return p.lineOf(l, func() {
+		first := p.peek()
+		at := p.place(first)
+		for _, k := range kinds {
+			if !p.accept(strings.Fields(k.keyword)...) {
+				continue
+			}
+			if before, twice := seen[k.keyword]; twice && k.once {
+				p.report(at, "repeated-clause", "%q is already written in line %d; keep one of the two", k.keyword, before.Line)
+				panic(abandon{})
+			}
+			seen[k.keyword] = at
+			k.read(p, Clause{l.Comments, at})
+			return
+		}
+		var words []string
+		for _, k := range kinds {
+			words = append(words, k.keyword)
+		}
+		whole := first.source()
+		if len(l.tokens) > 1 && l.tokens[1].kind == tokName && first.kind == tokName {
+			whole += " " + l.tokens[1].text
+		}
+		hint := didYouMean(whole, words)
+		if hint == "" {
+			hint = didYouMean(first.source(), words)
+		}
+		if hint == "" {
+			hint = "; it takes " + list(words, "and")
+		}
+		article := "a"
+		if strings.ContainsAny(d.Keyword()[:1], "aeiou") {
+			article = "an"
+		}
+		p.fail(first, "%s is no clause of %s %s%s", first.source(), article, d.Keyword(), hint)
+	})
+}
+
+// list joins words as a sentence does.
+func list(words []string, last string) string {
+	if len(words) < 2 {
+		return strings.Join(words, "")
+	}
+	n := len(words) - 1
+	return strings.Join(words[:n], ", ") + " " + last + " " + words[n]
+}
+
+// name reads a declared name and the label that may follow it.
+func (p *parser) name(h *Head) {
+	t := p.next()
+	h.NameAt = p.place(t)
+	if t.kind != tokName {
+		p.fail(t, "%s where the name must stand; a name is made of small letters, digits and _, and begins with a letter", t.source())
+	}
+	h.Name = t.text
+	switch {
+	case t.text != strings.ToLower(t.text):
+		p.report(h.NameAt, "syntax", "the name %s has capital letters; write %s", t.text, strings.ToLower(t.text))
+	case len(t.text) > maxName:
+		p.report(h.NameAt, "syntax", "the name is %d letters long; %d are allowed", len(t.text), maxName)
+	case slices.Contains(reserved, t.text):
+		p.report(h.NameAt, "reserved-name", "%s is a word of conditions and cannot be a name; choose another", t.text)
+	}
+	p.label(h)
+}
+
+func (p *parser) label(h *Head) {
+	if p.peek().kind == tokString {
+		h.Label = p.next().text
+	}
+}
+
+// text reads the string of a note or a tag.
+func (p *parser) text(c Clause, what string) *TextClause {
+	t := p.next()
+	if t.kind != tokString {
+		p.fail(t, "%s where the %s must stand, in quotes", t.source(), what)
+	}
+	return &TextClause{c, t.text}
+}
+
+// common are the clauses that may stand in every declaration or, with a tag,
+// in those of points.
+func common(h *Head, point bool) []clauseKind {
+	kinds := []clauseKind{{"note", false, func(p *parser, c Clause) { h.Notes = append(h.Notes, p.text(c, "note")) }}}
+	if point {
+		kinds = append(kinds, clauseKind{"tag", true, func(p *parser, c Clause) { h.Tag = p.text(c, "tag") }})
+	}
+	return kinds
+}
+
+func (p *parser) job(h Head) (Declaration, []clauseKind) {
+	d := &JobHead{Head: h}
+	kinds := append(common(&d.Head, false),
+		clauseKind{"settle", true, func(p *parser, c Clause) { d.Settle = &DurationClause{c, p.duration()} }})
+	if t := p.next(); t.kind == tokString {
+		d.Label = t.text
+	} else {
+		p.fail(t, "%s where the job's title must stand, in quotes", t.source())
+	}
+	return d, kinds
+}
+
+func (p *parser) input(h Head) (Declaration, []clauseKind) {
+	d := &Input{Head: h}
+	p.name(&d.Head)
+	kinds := common(&d.Head, true)
+	if d.Discrete = p.accept("discrete"); d.Discrete {
+		return d, append(kinds, clauseKind{"inverted", true, func(_ *parser, c Clause) { d.Inverted = &c }})
+	}
+	return d, append(kinds,
+		clauseKind{"scale", false, func(p *parser, c Clause) { d.Stages = append(d.Stages, p.scale(c)) }},
+		clauseKind{"unit", true, func(p *parser, c Clause) { d.Unit = &UnitClause{c, p.unitAlone()} }},
+		clauseKind{"healthy", true, func(p *parser, c Clause) { d.Healthy = &RangeClause{c, p.ascending("healthy")} }},
+		clauseKind{"smooth", true, func(p *parser, c Clause) { d.Smooth = p.smooth(c) }},
+		clauseKind{"ignore changes under", true, func(p *parser, c Clause) {
+			at := p.place(p.peek())
+			q := p.quantity()
+			if q.Value <= 0 {
+				p.report(at, "syntax", "%s is not above 0", q)
+			}
+			d.Ignore = &QuantityClause{c, q, at}
+		}})
+}
+
+func (p *parser) setpoint(h Head, constant bool) (Declaration, []clauseKind) {
+	d := &Setpoint{Head: h, Constant: constant}
+	p.name(&d.Head)
+	d.ValueAt = p.place(p.peek())
+	d.Value = p.amount()
+	d.Difference = p.accept("difference")
+	kinds := common(&d.Head, false)
+	if !constant {
+		kinds = append(kinds, clauseKind{"allow", true, func(p *parser, c Clause) { d.Allow = &RangeClause{c, p.ascending("allow")} }})
+	}
+	return d, kinds
+}
+
+func (p *parser) output(h Head) (Declaration, []clauseKind) {
+	d := &Output{Head: h}
+	p.name(&d.Head)
+	return d, append(common(&d.Head, true),
+		clauseKind{"called by", true, func(p *parser, c Clause) {
+			d.CalledBy = &WordClause{c, p.oneOf("how callers are combined", "any", "all")}
+		}},
+		clauseKind{"fail", true, func(p *parser, c Clause) {
+			d.Fail = &WordClause{c, p.oneOf("the fail state", "on", "off", "hold")}
+		}})
+}
+
+func (p *parser) rule(h Head) (Declaration, []clauseKind) {
+	d := &Rule{Head: h}
+	p.name(&d.Head)
+	return d, append(common(&d.Head, false),
+		clauseKind{"on when", true, func(p *parser, c Clause) { d.OnWhen = &ConditionClause{c, p.condition()} }},
+		clauseKind{"off when", true, func(p *parser, c Clause) { d.OffWhen = &ConditionClause{c, p.condition()} }},
+		clauseKind{"off after", true, func(p *parser, c Clause) { d.OffAfter = &DurationClause{c, p.duration()} }},
+		clauseKind{"call", true, func(p *parser, c Clause) {
+			call := &CallClause{Clause: c}
+			for {
+				t := p.next()
+				if t.kind != tokName {
+					p.fail(t, "%s where the name of an output must stand", t.source())
+				}
+				call.Outputs = append(call.Outputs, &Name{p.place(t), t.text})
+				if !p.accept(",") {
+					break
+				}
+			}
+			d.Call = call
+		}})
+}
+
+func (p *parser) scale(c Clause) *Scale {
+	s := &Scale{Clause: c, From: p.span()}
+	p.expect("to", "between the two ranges of a scale")
+	s.To = p.span()
+	if s.From.From.Value == s.From.To.Value {
+		p.report(s.From.At, "chain", "the range %s has no width; a straight line needs two different points", s.From)
+	}
+	return s
+}
+
+func (p *parser) smooth(c Clause) *Smooth {
+	s := &Smooth{Clause: c, Method: p.oneOf("the kind of filter", "average", "median")}
+	t := p.next()
+	n, err := strconv.Atoi(t.text)
+	const most = 10_000
+	if t.kind != tokNumber || err != nil || n < 2 || n > most {
+		p.fail(t, "%s where a whole number of samples from 2 to %d must stand", t.source(), most)
+	}
+	p.expect("samples", "after their number")
+	s.Samples = n
+	return s
+}
+
+// number reads a number, with the minus that may belong to it.
+func (p *parser) number() (text string, value float64) {
+	if p.accept("-") {
+		text = "-"
+	}
+	t := p.next()
+	if t.kind != tokNumber {
+		p.fail(t, "%s where a number must stand", t.source())
+	}
+	text += t.text
+	value, err := strconv.ParseFloat(text, 64)
+	if err != nil {
+		p.fail(t, "%s is too large a number", t.text)
+	}
+	return text, value
+}
+
+// unit reads the unit after a number; none is a bare number.
+func (p *parser) unit() unit.Unit {
+	switch t := p.peek(); t.kind {
+	case tokUnit:
+		return p.next().unit
+	case tokString:
+		p.next()
+		if t.text == "" {
+			p.fail(t, "a unit in quotes cannot be empty")
+		}
+		return unit.Quoted(t.text)
+	case tokName:
+		if !slices.Contains(reserved, t.text) && !slices.Contains(afterNumber, t.text) {
+			p.fail(t, "%s is no known unit%s; put a unit of your own in quotes", t.text, didYouMean(t.text, unit.Names()))
+		}
+	}
+	return unit.Unit{}
+}
+
+// unitAlone reads the unit of a `unit` clause, which follows no number.
+func (p *parser) unitAlone() unit.Unit {
+	first := p.peek()
+	if first.kind == tokString {
+		return p.unit()
+	}
+	var b strings.Builder
+	for t := p.peek(); t.kind != tokEnd; t = p.peek() {
+		b.WriteString(t.source())
+		p.next()
+	}
+	u, ok := unit.Lookup(b.String())
+	if !ok {
+		p.fail(first, "%s is not a known unit%s; put a unit of your own in quotes", first.source(), didYouMean(b.String(), unit.Names()))
+	}
+	return u
+}
+
+func (p *parser) quantity() unit.Quantity {
+	text, value := p.number()
+	return unit.Quantity{Value: value, Unit: p.unit(), Text: text}
+}
+
+// span reads a range whose ends may stand in either order.
+func (p *parser) span() Range {
+	r := Range{At: p.place(p.peek())}
+	r.From.Text, r.From.Value = p.number()
+	if !p.accept("..") {
+		p.fail(p.peek(), "%s where .. must stand; a range is written 4..20 mA", p.peek().source())
+	}
+	r.To.Text, r.To.Value = p.number()
+	r.To.Unit = p.unit()
+	r.From.Unit = r.To.Unit
+	return r
+}
+
+func (p *parser) ascending(clause string) Range {
+	r := p.span()
+	if r.From.Value >= r.To.Value {
+		p.report(r.At, "syntax", "the range of %q goes from the lower to the higher end; write %s..%s", clause, r.To.Number(), r.From.Number())
+	}
+	return r
+}
+
+// amount reads a quantity, or a compound one of time.
+func (p *parser) amount() Amount {
+	a := Amount{Parts: []unit.Quantity{p.quantity()}}
+	for a.Parts[0].Unit.Dimension() == unit.Time && p.peek().kind == tokNumber {
+		t := p.peek()
+		q := p.quantity()
+		if before := a.Parts[len(a.Parts)-1].Unit; q.Unit.Dimension() != unit.Time || !before.Larger(q.Unit) {
+			p.fail(t, "%s cannot follow %s; the parts of a duration go from the largest unit down", q, a)
+		}
+		a.Parts = append(a.Parts, q)
+	}
+	return a
+}
+
+// duration reads an amount of time above 0, or a name.
+func (p *parser) duration() *Duration {
+	t := p.peek()
+	d := &Duration{At: p.place(t)}
+	if t.kind == tokName && !slices.Contains(reserved, t.text) {
+		d.Name = p.next().text
+		return d
+	}
+	if t.kind != tokNumber && !p.at("-") {
+		p.fail(t, "%s where a duration must stand, such as 45 s, or the name of a setpoint of time", t.source())
+	}
+	d.Amount = p.amount()
+	if why := notATime(d.Amount); why != "" {
+		p.fail(t, "%s", why)
+	}
+	return d
+}
+
+// notATime says why an amount cannot be a duration; nothing if it can.
+func notATime(a Amount) string {
+	if a.Parts[0].Unit.Dimension() != unit.Time {
+		return fmt.Sprintf("%s is no time; a duration has a unit such as s or min", a)
+	}
+	if _, err := unit.ParseDuration(a.String()); err != nil {
+		return err.Error()
+	}
+	return ""
+}

@@ -1,0 +1,232 @@
+package sheet
+
+import (
+	"slices"
+
+	"rectura/core/unit"
+)
+
+// maxDepth is how deep conditions and values may be nested. People lose count
+// at five; the limit keeps a hostile text from using up the stack.
+const maxDepth = 100
+
+// A node is what a parenthesis may hold: an Expr or a Condition. Which one it
+// is, is settled at its end.
+type node interface {
+	Place() Place
+	String() string
+}
+
+// condition reads a whole condition, to the end of the clause.
+func (p *parser) condition() Condition {
+	return p.asCondition(p.whole())
+}
+
+// whole reads `or-term [ for duration ]`, or a bare value.
+func (p *parser) whole() node {
+	n := p.orTerm()
+	if p.peek().kind == tokName && p.peek().text == "for" {
+		t := p.next()
+		c := p.asCondition(n)
+		switch c.(type) {
+		case *And, *Or:
+			d := p.duration()
+			word := map[bool]string{true: "and", false: "or"}[isAnd(c)]
+			xs := terms(c)
+			last := xs[len(xs)-1]
+			p.fail(t, "`for` after `%s` reads two ways: (%s) for %s, or %s %s (%s for %s); write the parentheses that are meant",
+				word, c, d, join(xs[:len(xs)-1], " "+word+" "), word, last, d)
+		}
+		f := &For{c, p.duration()}
+		if t := p.peek(); p.at("and") || p.at("or") {
+			p.fail(t, "`%s` after `for` needs parentheses: (%s) %s …", t.text, f, t.text)
+		}
+		n = f
+	}
+	return n
+}
+
+func isAnd(c Condition) bool { _, ok := c.(*And); return ok }
+
+func terms(c Condition) []Condition {
+	switch c := c.(type) {
+	case *And:
+		return c.Xs
+	case *Or:
+		return c.Xs
+	}
+	return []Condition{c}
+}
+
+// orTerm reads terms joined by `and` or by `or`, but not by both.
+func (p *parser) orTerm() node {
+	n := p.unary()
+	for _, word := range []string{"and", "or"} {
+		if !p.at(word) {
+			continue
+		}
+		xs := []Condition{p.asCondition(n)}
+		for p.accept(word) {
+			xs = append(xs, p.asCondition(p.unary()))
+			if t := p.peek(); (t.text == "and" || t.text == "or") && t.text != word && t.kind == tokName {
+				p.next()
+				next := p.asCondition(p.unary())
+				last := len(xs) - 1
+				before := join(xs[:last], " "+word+" ")
+				p.fail(t, "`and` beside `or` reads two ways: (%s) %s %s, or %s %s (%s %s %s); write the parentheses that are meant",
+					join(xs, " "+word+" "), t.text, next, before, word, xs[last], t.text, next)
+			}
+		}
+		if word == "and" {
+			return &And{xs}
+		}
+		return &Or{xs}
+	}
+	return n
+}
+
+func (p *parser) unary() node {
+	if t := p.peek(); p.accept("not") {
+		p.enter(t)
+		defer p.leave()
+		return &Not{p.place(t), p.asCondition(p.unary())}
+	}
+	return p.test()
+}
+
+func (p *parser) enter(t token) {
+	if p.depth++; p.depth > maxDepth {
+		p.fail(t, "this is nested deeper than %d; split the condition into several rules", maxDepth)
+	}
+}
+
+func (p *parser) leave() { p.depth-- }
+
+// comparisonAt reads a comparison sign if one comes next.
+func (p *parser) comparison() (Op, bool) {
+	for _, op := range []Op{Below, AtMost, Above, AtLeast} {
+		if p.accept(string(op)) {
+			return op, true
+		}
+	}
+	return "", false
+}
+
+// later are words of conditions that this version does not read yet; the
+// message is better than "more than belongs here".
+var later = []string{"between", "outside", "is", "turns", "changes", "crosses", "rising", "falling", "="}
+
+// test reads a comparison, a name, a condition in parentheses, or a bare value.
+func (p *parser) test() node {
+	left := p.sum()
+	op, ok := p.comparison()
+	if !ok {
+		if t := p.peek(); slices.Contains(later, t.text) && (t.kind == tokName || t.kind == tokSign) {
+			p.fail(t, "%q cannot be used here; a comparison is one of < <= > >=", t.text)
+		}
+		return left
+	}
+	c := &Compare{Op: op, L: p.asValue(left), R: p.asValue(p.sum())}
+	if p.accept("deadband") {
+		c.Deadband = p.asValue(p.sum())
+	}
+	if p.accept("hysteresis") {
+		c.Hysteresis = p.asValue(p.sum())
+	}
+	if t := p.peek(); p.at("deadband") {
+		p.fail(t, "`deadband` stands before `hysteresis`; change them over")
+	}
+	if t := p.peek(); t.kind == tokSign && slices.Contains([]string{"<", "<=", ">", ">="}, t.text) {
+		p.fail(t, "a second comparison in one; join two with `and`")
+	}
+	return c
+}
+
+// sum reads values joined by + and -.
+func (p *parser) sum() node {
+	n := p.factor()
+	for {
+		t := p.peek()
+		switch {
+		case p.at("*") || p.at("/"):
+			p.fail(t, "%s is not read here; only sums and differences are", t.text)
+		case p.accept("+") || p.accept("-"):
+			n = &Binary{t.text[0], p.asValue(n), p.asValue(p.factor())}
+		default:
+			return n
+		}
+	}
+}
+
+// factor reads a quantity, a name, a negated value or a parenthesis.
+func (p *parser) factor() node {
+	t := p.peek()
+	at := p.place(t)
+	p.enter(t)
+	defer p.leave()
+	switch {
+	case t.kind == tokNumber:
+		return &Literal{at, p.quantity()}
+	case p.at("-"):
+		if p.tokens[1].kind == tokNumber {
+			return &Literal{at, p.quantity()}
+		}
+		p.next()
+		return &Negate{at, p.asValue(p.factor())}
+	case p.accept("("):
+		inner := p.whole()
+		if end := p.peek(); !p.accept(")") {
+			p.fail(end, "%s where the parenthesis of column %d must be closed by )", end.source(), t.col)
+		}
+		if x, ok := inner.(Expr); ok && (p.at("+") || p.at("-") || p.at("*") || p.at("/") || p.atComparison() || !isName(x)) {
+			return &Paren{at, x}
+		}
+		return &Group{at, p.asCondition(inner)}
+	case t.kind == tokName && !slices.Contains(reserved, t.text):
+		p.next()
+		return &Name{at, t.text}
+	case t.kind == tokUnit || t.kind == tokName && isUnitName(t.text):
+		p.fail(t, "the unit %s without a number before it", t.text)
+	}
+	p.fail(t, "%s where a value or a condition must stand", t.source())
+	return nil
+}
+
+func (p *parser) atComparison() bool {
+	t := p.peek()
+	return t.kind == tokSign && slices.Contains([]string{"<", "<=", ">", ">="}, t.text)
+}
+
+func isUnitName(s string) bool { _, ok := unit.Lookup(s); return ok }
+
+// isName tells whether a value is a name alone, which can be a condition too.
+func isName(x Expr) bool { _, ok := x.(*Name); return ok }
+
+// asCondition makes a condition of what was read, or says why it is none.
+func (p *parser) asCondition(n node) Condition {
+	switch n := n.(type) {
+	case Condition:
+		return n
+	case *Name:
+		return &Test{n}
+	}
+	p.report(n.Place(), "syntax", "%s is a value, not a condition; compare it with another by < <= > or >=", n)
+	panic(abandon{})
+}
+
+// asValue makes a value of what was read, or says why it is none.
+func (p *parser) asValue(n node) Expr {
+	switch n := n.(type) {
+	case Expr:
+		return n
+	case *Group: // only a value can stand here, so (a) is one
+		switch n.X.(type) {
+		case *Test, *Group:
+			return &Paren{n.At, p.asValue(n.X)}
+		}
+	case *Test:
+		return n.Name
+	}
+	p.report(n.Place(), "syntax", "%s is a condition, which is true or false; a value must stand here", n)
+	panic(abandon{})
+}

@@ -1,0 +1,209 @@
+package sheet
+
+import (
+	"strconv"
+	"strings"
+	"unicode/utf8"
+)
+
+// String lays a sheet out canonically: two blanks of indent, clauses in the
+// order of the language's description, one blank line between declarations.
+// Comments keep their place. Reading the result back gives the same sheet.
+func (f *File) String() string {
+	p := &printer{}
+	for i, d := range f.Declarations {
+		if i > 0 {
+			p.WriteByte('\n')
+		}
+		d.print(p)
+	}
+	if len(f.End) > 0 && len(f.Declarations) > 0 {
+		p.WriteByte('\n')
+	}
+	p.above("", f.End)
+	return p.String()
+}
+
+// PrintDeclaration lays out one declaration.
+func PrintDeclaration(d Declaration) string {
+	p := &printer{}
+	d.print(p)
+	return p.String()
+}
+
+// A printer collects the lines of a sheet.
+type printer struct {
+	strings.Builder
+}
+
+func (p *printer) above(indent string, lines []string) {
+	for _, l := range lines {
+		if l != "" {
+			p.WriteString(indent + l)
+		}
+		p.WriteByte('\n')
+	}
+}
+
+func (p *printer) line(indent, text string, c Comments) {
+	above := c.Above
+	if indent != "" { // blank lines between a declaration's clauses go
+		above = nil
+		for _, l := range c.Above {
+			if l != "" {
+				above = append(above, l)
+			}
+		}
+	}
+	p.above(indent, above)
+	p.WriteString(indent + text)
+	if c.Beside != "" {
+		p.WriteString("  " + c.Beside)
+	}
+	p.WriteByte('\n')
+}
+
+// head prints a declaration's first line; words are joined by blanks, empty
+// ones left out.
+func (p *printer) head(h *Head, words ...string) {
+	p.line("", joinWords(words), h.Comments)
+}
+
+func joinWords(words []string) string {
+	var kept []string
+	for _, w := range words {
+		if w != "" {
+			kept = append(kept, w)
+		}
+	}
+	return strings.Join(kept, " ")
+}
+
+func (h *Head) label() string {
+	if h.Label == "" {
+		return ""
+	}
+	return quote(h.Label)
+}
+
+func (p *printer) clause(c Clause, text string) { p.line("  ", text, c.Comments) }
+
+func (p *printer) texts(h *Head) {
+	if h.Tag != nil {
+		p.clause(h.Tag.Clause, "tag "+quote(h.Tag.Text))
+	}
+	for _, n := range h.Notes {
+		p.clause(n.Clause, "note "+quote(n.Text))
+	}
+}
+
+func (p *printer) duration(keyword string, c *DurationClause) {
+	if c != nil {
+		p.clause(c.Clause, keyword+" "+c.Duration.String())
+	}
+}
+
+func (p *printer) rangeClause(keyword string, c *RangeClause) {
+	if c != nil {
+		p.clause(c.Clause, keyword+" "+c.Range.String())
+	}
+}
+
+func (p *printer) word(keyword string, c *WordClause) {
+	if c != nil {
+		p.clause(c.Clause, keyword+" "+c.Word)
+	}
+}
+
+func (p *printer) condition(keyword string, c *ConditionClause) {
+	if c != nil {
+		p.clause(c.Clause, wrap(keyword+" "+c.Condition.String(), c.Condition))
+	}
+}
+
+// widest is the longest line of a condition; a longer one is broken after the
+// outermost `and` or `or`.
+const widest = 98
+
+func wrap(text string, c Condition) string {
+	if utf8.RuneCountInString(text) <= widest-2 {
+		return text
+	}
+	word := " or"
+	if isAnd(c) {
+		word = " and"
+	}
+	xs := terms(c)
+	if len(xs) < 2 {
+		return text
+	}
+	first, _ := strings.CutSuffix(text, c.String())
+	parts := make([]string, len(xs))
+	for i, x := range xs {
+		parts[i] = x.String()
+	}
+	return first + strings.Join(parts, word+"\n    ")
+}
+
+func (d *JobHead) print(p *printer) {
+	p.head(&d.Head, "job", quote(d.Label))
+	p.texts(&d.Head)
+	p.duration("settle", d.Settle)
+}
+
+func (d *Input) print(p *printer) {
+	kind := ""
+	if d.Discrete {
+		kind = "discrete"
+	}
+	p.head(&d.Head, "input", d.Name, d.label(), kind)
+	p.texts(&d.Head)
+	for _, s := range d.Stages {
+		p.clause(*s.base(), s.String())
+	}
+	if d.Unit != nil {
+		p.clause(d.Unit.Clause, "unit "+d.Unit.Unit.String())
+	}
+	p.rangeClause("healthy", d.Healthy)
+	if d.Smooth != nil {
+		p.clause(d.Smooth.Clause, "smooth "+d.Smooth.Method+" "+strconv.Itoa(d.Smooth.Samples)+" samples")
+	}
+	if d.Ignore != nil {
+		p.clause(d.Ignore.Clause, "ignore changes under "+d.Ignore.Quantity.String())
+	}
+	if d.Inverted != nil {
+		p.clause(*d.Inverted, "inverted")
+	}
+}
+
+func (d *Setpoint) print(p *printer) {
+	difference := ""
+	if d.Difference {
+		difference = "difference"
+	}
+	p.head(&d.Head, d.Keyword(), d.Name, d.label(), d.Value.String(), difference)
+	p.texts(&d.Head)
+	p.rangeClause("allow", d.Allow)
+}
+
+func (d *Output) print(p *printer) {
+	p.head(&d.Head, "output", d.Name, d.label())
+	p.texts(&d.Head)
+	p.word("called by", d.CalledBy)
+	p.word("fail", d.Fail)
+}
+
+func (d *Rule) print(p *printer) {
+	p.head(&d.Head, "rule", d.Name, d.label())
+	p.texts(&d.Head)
+	p.condition("on when", d.OnWhen)
+	p.condition("off when", d.OffWhen)
+	p.duration("off after", d.OffAfter)
+	if d.Call != nil {
+		names := make([]string, len(d.Call.Outputs))
+		for i, n := range d.Call.Outputs {
+			names[i] = n.Name
+		}
+		p.clause(d.Call.Clause, "call "+strings.Join(names, ", "))
+	}
+}
