@@ -366,8 +366,10 @@ func (p *parser) scale(c Clause) *Scale {
 	s := &Scale{Clause: c, From: p.span()}
 	p.expect("to", "between the two ranges of a scale")
 	s.To = p.span()
-	if s.From.From.Value == s.From.To.Value {
-		p.report(s.From.At, "chain", "the range %s has no width; a straight line needs two different points", s.From)
+	for _, r := range []Range{s.From, s.To} {
+		if r.From.Value == r.To.Value {
+			p.report(r.At, "chain", "the range %s has no width; a straight line needs two different points", r)
+		}
 	}
 	return s
 }

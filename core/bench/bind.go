@@ -1,0 +1,129 @@
+// Package bench tests rules away from the plant: it plays recordings through a
+// compiled job and tells what the rules would have done, when, and why.
+package bench
+
+import (
+	"fmt"
+	"math"
+	"strings"
+
+	"rectura/core/logic"
+	"rectura/core/recording"
+	"rectura/core/unit"
+)
+
+// A binding joins a column of a recording to an input of a job.
+type binding struct {
+	column  *recording.Column
+	input   int
+	at      int // the place of the input's chain at which the values stand
+	from    unit.Unit
+	to      unit.Unit // of that place
+	convert bool      // from is another unit than to
+}
+
+func (b *binding) value(v float64) float64 {
+	if b.convert {
+		return b.from.Convert(v, b.to)
+	}
+	return v
+}
+
+// bind finds a column for every input. What does not fit but hurts nothing is
+// a warning.
+func bind(p *logic.Program, r *recording.Recording) (bound []binding, warnings []string, err error) {
+	for i := range p.Inputs {
+		in := &p.Inputs[i]
+		c := r.Column(in.Name)
+		if c == nil {
+			if in.Used() {
+				warnings = append(warnings, fmt.Sprintf("the recording has no column %s, which rules need; it is never read", in.Name))
+			}
+			continue
+		}
+		b, err := bindColumn(p, i, c, r.Clock)
+		if err != nil {
+			return nil, nil, err
+		}
+		bound = append(bound, b)
+	}
+	for _, c := range r.Columns {
+		switch {
+		case p.OutputIndex(c.Name) >= 0:
+			warnings = append(warnings, fmt.Sprintf("column %s is an output; what the plant did is not played", c.Name))
+		case p.InputIndex(c.Name) < 0:
+			warnings = append(warnings, fmt.Sprintf("column %s is no point of this job", c.Name))
+		}
+	}
+	return bound, warnings, nil
+}
+
+func bindColumn(p *logic.Program, i int, c *recording.Column, clock recording.Clock) (binding, error) {
+	b := binding{column: c, input: i}
+	in := &p.Inputs[i]
+	if in.Chain == nil {
+		if c.Unit != "" {
+			return b, fmt.Errorf("column %s has the unit %s, but %s is a discrete input; take the unit out of the heading", c.Name, c.Unit, in.Name)
+		}
+		if t, v, found := c.NotDiscrete(); found {
+			return b, fmt.Errorf("column %s, at %s: %s is neither 0 nor 1, and %s is a discrete input", c.Name, clock.Format(t), unit.Short(v), in.Name)
+		}
+		return b, nil
+	}
+	if w := c.Word; w != nil {
+		return b, fmt.Errorf("%d:%d: column %s holds the word %s, and %s is an analog input; a number must stand there", w.Line, w.Column, c.Name, w.Text, in.Name)
+	}
+	if c.Unit == "" {
+		return b, nil
+	}
+	b.from = unit.Named(c.Unit)
+	at, ok := in.Chain.Place(b.from)
+	if !ok {
+		names := make([]string, len(in.Chain.Units))
+		for k, u := range in.Chain.Units {
+			names[k] = u.Describe()
+		}
+		return b, fmt.Errorf("column %s is in %s, which is no unit of the chain of %s: %s", c.Name, b.from.Describe(), in.Name, strings.Join(names, ", "))
+	}
+	b.at, b.to = at, in.Chain.Units[at]
+	b.convert = b.from != b.to
+	return b, nil
+}
+
+// A cursor walks through the readings of a bound column.
+type cursor struct {
+	binding
+	block *recording.Block
+	next  int // of the block's readings
+	rest  []*recording.Block
+	time  int64 // of the reading it stands at; never after the last
+}
+
+const never = math.MaxInt64
+
+func newCursor(b binding) cursor {
+	c := cursor{binding: b, rest: b.column.Blocks}
+	c.open()
+	return c
+}
+
+// open goes to the first reading of the next block.
+func (c *cursor) open() {
+	if len(c.rest) == 0 {
+		c.time = never
+		return
+	}
+	c.block, c.rest, c.next = c.rest[0], c.rest[1:], 0
+	c.time = c.block.Times[0]
+}
+
+// take returns the reading it stands at and goes to the next.
+func (c *cursor) take() float64 {
+	v := c.block.At(c.next)
+	if c.next++; c.next == c.block.Len() {
+		c.open()
+	} else {
+		c.time = c.block.Times[c.next]
+	}
+	return c.value(v)
+}

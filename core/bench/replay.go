@@ -1,0 +1,263 @@
+package bench
+
+import (
+	"fmt"
+	"slices"
+
+	"rectura/core/logic"
+	"rectura/core/recording"
+	"rectura/core/sheet"
+	"rectura/core/unit"
+)
+
+// Options are what a replay may do otherwise. The zero value plays the
+// recording with the job as written.
+type Options struct {
+	Set  map[string]unit.Quantity // other values of setpoints and constants
+	Scan int64                    // evaluate only every so many nanoseconds from the start, as a looped controller would
+}
+
+// A Result is what came out of a replay. Transitions are in order of time.
+type Result struct {
+	Program     *logic.Program
+	Recording   *recording.Recording
+	Transitions []logic.Transition
+	Summary     []Summary
+	Warnings    []string
+	Settings    []float64 // setpoints and constants as played
+	Scan        int64
+}
+
+// A Summary is how often and how long a rule or output was on.
+type Summary struct {
+	Kind      logic.Kind
+	Index     int32
+	Name      string
+	Starts    int
+	On        int64 // nanoseconds
+	Undecided int64 // nanoseconds in which the rule, or the output's callers, could not decide
+	Final     logic.State
+}
+
+// Replay plays a recording through a job with the stepping executor, from the
+// recording's first row to its last.
+func Replay(p *logic.Program, r *recording.Recording, o Options) (*Result, error) {
+	bound, warnings, err := bind(p, r)
+	if err != nil {
+		return nil, err
+	}
+	if o.Scan < 0 {
+		return nil, fmt.Errorf("a scan of %s; it must be above 0", unit.FormatDuration(o.Scan))
+	}
+	w := &player{p: p, stepper: logic.NewStepper(p), result: &Result{Program: p, Recording: r, Warnings: warnings, Scan: o.Scan}}
+	if w.result.Settings, err = settings(p, o.Set); err != nil {
+		return nil, err
+	}
+	for i, v := range w.result.Settings {
+		w.stepper.Set(i, v)
+	}
+	for _, b := range bound {
+		w.cursors = append(w.cursors, newCursor(b))
+	}
+	w.totals = newTotals(p)
+	if o.Scan > 0 {
+		w.scan(r.Start, r.End, o.Scan)
+	} else {
+		w.play(r.Start, r.End)
+	}
+	w.result.Summary = w.totals.summary(r.End)
+	return w.result, nil
+}
+
+// settings are the values of all setpoints and constants, with some set
+// otherwise. A setpoint must stay inside its limits; a constant is free on the
+// bench.
+func settings(p *logic.Program, set map[string]unit.Quantity) ([]float64, error) {
+	values := make([]float64, len(p.Settings))
+	for i, s := range p.Settings {
+		values[i] = s.Value.Value
+	}
+	for name, q := range set {
+		i := p.SettingIndex(name)
+		if i < 0 {
+			return nil, fmt.Errorf("no setpoint or constant is named %s", name)
+		}
+		v, err := Setting(p.Job.Setpoints[i], q)
+		if err != nil {
+			return nil, err
+		}
+		values[i] = v
+	}
+	return values, nil
+}
+
+// Setting checks another value for a setpoint or constant, and gives it in the
+// setpoint's own unit.
+func Setting(s *sheet.Setpoint, q unit.Quantity) (float64, error) {
+	t := s.Type()
+	if !q.Unit.Comparable(t.Unit) {
+		return 0, fmt.Errorf("%s is in %s and cannot be set to %s, which is %s", s.Name, t.Unit.Describe(), q, q.Unit.Describe())
+	}
+	convert := q.Unit.Convert
+	if t.Difference {
+		convert = q.Unit.ConvertDifference
+	}
+	v := convert(q.Value, t.Unit)
+	if t.Unit.Dimension() == unit.Time && v <= 0 {
+		return 0, fmt.Errorf("%s cannot be set to %s; a duration is above 0", s.Name, q)
+	}
+	if s.Allow != nil {
+		limits := s.Allow.Range
+		within := limits.To.Unit.Convert
+		if t.Difference {
+			within = limits.To.Unit.ConvertDifference
+		}
+		if low, high := within(limits.From.Value, t.Unit), within(limits.To.Value, t.Unit); v < low || v > high {
+			return 0, fmt.Errorf("%s cannot be set to %s; it is allowed from %s", s.Name, q, limits)
+		}
+	}
+	return v, nil
+}
+
+// A player is one replay under way.
+type player struct {
+	p       *logic.Program
+	stepper *logic.Stepper
+	cursors []cursor
+	totals  *totals
+	result  *Result
+}
+
+// play evaluates every instant: each time at which a reading stands, and each
+// at which a timer falls due.
+func (w *player) play(start, end int64) {
+	for t := start; t <= end; {
+		for i := range w.cursors {
+			if c := &w.cursors[i]; c.time == t {
+				w.stepper.Read(c.input, c.take(), c.at)
+			}
+		}
+		w.step(t)
+		t = min(w.nextReading(), w.stepper.Next())
+	}
+}
+
+func (w *player) nextReading() int64 {
+	next := int64(never)
+	for i := range w.cursors {
+		next = min(next, w.cursors[i].time)
+	}
+	return next
+}
+
+// scan evaluates at start + k·period only, with the newest reading of each
+// input. Scans at which nothing is new and no timer is due are passed over,
+// since they change nothing.
+func (w *player) scan(start, end, period int64) {
+	for t := start; t <= end; {
+		for i := range w.cursors {
+			c := &w.cursors[i]
+			if c.time > t {
+				continue
+			}
+			newest := c.take()
+			for c.time <= t {
+				newest = c.take()
+			}
+			w.stepper.Read(c.input, newest, c.at)
+		}
+		w.step(t)
+		next := min(w.nextReading(), w.stepper.Next())
+		if next > end {
+			return
+		}
+		t += max(1, (next-t+period-1)/period) * period
+	}
+}
+
+func (w *player) step(t int64) {
+	made := w.stepper.Step(t)
+	if len(made) == 0 {
+		return
+	}
+	for _, tr := range made {
+		tr.Reason = tr.Reason.Clone()
+		w.result.Transitions = append(w.result.Transitions, tr)
+	}
+	w.totals.take(t, made, w.stepper)
+}
+
+// totals adds up how long rules and outputs were in which state.
+type totals struct {
+	rules, outputs []total
+}
+
+type total struct {
+	Summary
+	since          int64 // of the present state
+	undecidedSince int64
+	undecided      bool
+	decided        logic.State // of a rule, its last state that was not undecided
+}
+
+func newTotals(p *logic.Program) *totals {
+	t := &totals{}
+	for i, r := range p.Rules {
+		t.rules = append(t.rules, total{Summary: Summary{Kind: logic.RuleKind, Index: int32(i), Name: r.Name}})
+	}
+	for i, o := range p.Outputs {
+		t.outputs = append(t.outputs, total{Summary: Summary{Kind: logic.OutputKind, Index: int32(i), Name: o.Name}})
+	}
+	return t
+}
+
+func (x *totals) take(t int64, made []logic.Transition, s *logic.Stepper) {
+	for _, tr := range made {
+		switch tr.Kind {
+		case logic.RuleKind:
+			r := &x.rules[tr.Index]
+			r.change(t, tr.To)
+			r.decide(t, tr.To == logic.Undecided)
+		case logic.OutputKind:
+			x.outputs[tr.Index].change(t, tr.To)
+		}
+	}
+	for i := range x.outputs {
+		x.outputs[i].decide(t, s.OutputUndecided(i))
+	}
+}
+
+func (x *total) change(t int64, to logic.State) {
+	if x.Final == logic.On {
+		x.On += t - x.since
+	}
+	x.Final, x.since = to, t
+	if to == logic.On && x.decided != logic.On {
+		x.Starts++
+	}
+	if to != logic.Undecided {
+		x.decided = to
+	}
+}
+
+func (x *total) decide(t int64, undecided bool) {
+	if x.undecided && !undecided {
+		x.Undecided += t - x.undecidedSince
+	}
+	if undecided && !x.undecided {
+		x.undecidedSince = t
+	}
+	x.undecided = undecided
+}
+
+func (x *totals) summary(end int64) []Summary {
+	var all []Summary
+	for _, t := range slices.Concat(x.rules, x.outputs) {
+		final := t.Final
+		t.change(end, final)
+		t.decide(end, false)
+		t.Final = final
+		all = append(all, t.Summary)
+	}
+	return all
+}

@@ -1,0 +1,269 @@
+package logic
+
+import (
+	"fmt"
+
+	"rectura/core/sheet"
+	"rectura/core/signal"
+	"rectura/core/unit"
+)
+
+// Compile makes a Program of a job that was checked without errors. An error
+// means that it was not.
+func Compile(job *sheet.Job) (*Program, error) {
+	c := &compiler{p: &Program{Job: job, index: map[string]int{}}, shared: map[valueNode]int32{}}
+	for i, in := range job.Inputs {
+		node := Input{Name: in.Name, Inverted: in.Inverted != nil}
+		if !in.Discrete {
+			node.Chain = signal.NewChain(in)
+		}
+		c.p.Inputs = append(c.p.Inputs, node)
+		c.p.index["i:"+in.Name] = i
+	}
+	for i, s := range job.Setpoints {
+		c.p.Settings = append(c.p.Settings, Setting{s.Name, s.Value.Quantity()})
+		c.p.index["s:"+s.Name] = i
+	}
+	if job.Settle != nil {
+		c.p.settle = int64(c.duration(job.Settle))
+	} else {
+		c.p.durations = append(c.p.durations, duration{sheet.DefaultSettle, -1})
+	}
+	for i, r := range job.Rules {
+		c.rule(r)
+		c.p.index["r:"+r.Name] = i
+	}
+	for i, o := range job.Outputs {
+		c.output(o)
+		c.p.index["o:"+o.Name] = i
+	}
+	if c.err != nil {
+		return nil, fmt.Errorf("compiling job %q: %w", job.Title, c.err)
+	}
+	return c.p, nil
+}
+
+type compiler struct {
+	p      *Program
+	shared map[valueNode]int32 // equal values are computed once
+	err    error
+}
+
+func (c *compiler) fail(err error) {
+	if c.err == nil {
+		c.err = err
+	}
+}
+
+func (c *compiler) rule(r *sheet.Rule) {
+	inner, delay := r.OnCondition()
+	on := c.cond(inner)
+	node := Rule{Name: r.Name, on: on, off: -1}
+	if delay != nil {
+		node.on = c.addCond(condNode{op: condFor, a: on, b: c.duration(delay), source: r.OnWhen.Condition})
+	}
+	node.turnOn = node.on
+	lapsed := c.addCond(condNode{op: condNot, a: on, source: inner})
+	switch {
+	case r.OffWhen != nil:
+		node.off = c.cond(r.OffWhen.Condition)
+		node.turnOff = node.off
+		held := c.addCond(condNode{op: condNot, a: node.off, source: r.OffWhen.Condition})
+		node.turnOn = c.addCond(c.terms(condAnd, []int32{node.on, held}, r.OnWhen.Condition))
+	case r.OffAfter != nil:
+		node.turnOff = c.addCond(condNode{op: condForStrict, a: lapsed, b: c.duration(r.OffAfter.Duration), source: inner})
+	default:
+		node.turnOff = lapsed
+	}
+	c.p.Rules = append(c.p.Rules, node)
+}
+
+func (c *compiler) output(o *sheet.Output) {
+	node := Output{Name: o.Name, first: int32(len(c.p.callers)), all: o.CalledBy != nil && o.CalledBy.Word == "all"}
+	for i, r := range c.p.Job.Rules {
+		for _, n := range r.Calls() {
+			if n.Name == o.Name {
+				c.p.callers = append(c.p.callers, int32(i))
+				node.count++
+			}
+		}
+	}
+	if o.Fail != nil {
+		node.fail = map[string]FailState{"off": FailOff, "on": FailOn, "hold": FailHold}[o.Fail.Word]
+	}
+	c.p.Outputs = append(c.p.Outputs, node)
+}
+
+func (c *compiler) duration(d *sheet.Duration) int32 {
+	node := duration{setting: -1}
+	if d.Name == "" {
+		node.nanoseconds = d.Amount.Nanoseconds()
+	} else {
+		node.setting = int32(c.p.find("s:" + d.Name))
+		if node.setting < 0 {
+			c.fail(fmt.Errorf("%s: no setpoint is named %s", d.At, d.Name))
+		}
+	}
+	c.p.durations = append(c.p.durations, node)
+	return int32(len(c.p.durations) - 1)
+}
+
+func (c *compiler) addCond(n condNode) int32 {
+	c.p.conds = append(c.p.conds, n)
+	return int32(len(c.p.conds) - 1)
+}
+
+func (c *compiler) terms(op condOp, terms []int32, source sheet.Condition) condNode {
+	n := condNode{op: op, a: int32(len(c.p.args)), b: int32(len(terms)), source: source}
+	c.p.args = append(c.p.args, terms...)
+	return n
+}
+
+// cond compiles a condition after those that it is made of, so that a Program
+// is computed by going through its nodes once.
+func (c *compiler) cond(x sheet.Condition) int32 {
+	switch x := x.(type) {
+	case *sheet.Group:
+		return c.cond(x.X)
+	case *sheet.Not:
+		return c.addCond(condNode{op: condNot, a: c.cond(x.X), source: x})
+	case *sheet.For:
+		a := c.cond(x.X)
+		return c.addCond(condNode{op: condFor, a: a, b: c.duration(x.Duration), source: x})
+	case *sheet.And:
+		return c.addCond(c.terms(condAnd, c.all(x.Xs), x))
+	case *sheet.Or:
+		return c.addCond(c.terms(condOr, c.all(x.Xs), x))
+	case *sheet.Test:
+		i := c.p.InputIndex(x.Name.Name)
+		if i < 0 || c.p.Inputs[i].Chain != nil {
+			c.fail(fmt.Errorf("%s: %s is no discrete input", x.Place(), x.Name.Name))
+			i = 0
+		} else {
+			c.p.Inputs[i].used = true
+		}
+		return c.addCond(condNode{op: condContact, a: int32(i), source: x})
+	case *sheet.Compare:
+		return c.compare(x)
+	}
+	c.fail(fmt.Errorf("%s: unknown condition %T", x.Place(), x))
+	return 0
+}
+
+func (c *compiler) all(xs []sheet.Condition) []int32 {
+	terms := make([]int32, len(xs))
+	for i, x := range xs {
+		terms[i] = c.cond(x)
+	}
+	return terms
+}
+
+// compare compiles a comparison in the unit of its first side that has an
+// input, which is put on the left: `6 mg/L > oxygen` runs, and is explained, as
+// `oxygen < 6 mg/L`.
+func (c *compiler) compare(x *sheet.Compare) int32 {
+	left, right, err := c.p.Job.CompareTypes(x)
+	if err != nil {
+		c.fail(fmt.Errorf("%s: %w", x.Place(), err))
+		return 0
+	}
+	plain, err := c.p.Job.TypeOf(x.L)
+	if err != nil {
+		c.fail(fmt.Errorf("%s: %w", x.Place(), err))
+		return 0
+	}
+	leftDifference, rightDifference := right.Difference && !plain.Difference, plain.Difference
+	y, u := *x, left.Unit
+	if !c.hasInput(y.L) && c.hasInput(y.R) {
+		y.L, y.R, y.Op, u = y.R, y.L, y.Op.Mirror(), right.Unit
+		leftDifference, rightDifference = rightDifference, leftDifference
+	}
+	node := condNode{
+		op:     map[sheet.Op]condOp{sheet.Below: condBelow, sheet.AtMost: condAtMost, sheet.Above: condAbove, sheet.AtLeast: condAtLeast}[y.Op],
+		a:      c.value(y.L, u, leftDifference),
+		b:      c.value(y.R, u, rightDifference),
+		source: &y, unit: u, deadband: -1, hysteresis: -1,
+	}
+	if y.Deadband != nil {
+		node.deadband = c.value(y.Deadband, u, true)
+	}
+	if y.Hysteresis != nil {
+		node.hysteresis = c.value(y.Hysteresis, u, true)
+	}
+	return c.addCond(node)
+}
+
+func (c *compiler) hasInput(e sheet.Expr) bool {
+	has := false
+	sheet.Names(e, func(n *sheet.Name) { has = has || c.p.InputIndex(n.Name) >= 0 })
+	return has
+}
+
+func (c *compiler) addValue(n valueNode) int32 {
+	if i, ok := c.shared[n]; ok {
+		return i
+	}
+	c.p.values = append(c.p.values, n)
+	i := int32(len(c.p.values) - 1)
+	c.shared[n] = i
+	return i
+}
+
+// value compiles a value into a unit. Every name and quantity is converted by
+// itself, each as the temperature or the difference that it is: a name is what
+// it was declared, a literal a difference where one belongs, as in sheet.Type.
+func (c *compiler) value(e sheet.Expr, u unit.Unit, difference bool) int32 {
+	switch e := e.(type) {
+	case *sheet.Paren:
+		return c.value(e.X, u, difference)
+	case *sheet.Negate:
+		return c.addValue(valueNode{op: valueNegate, a: c.value(e.X, u, difference)})
+	case *sheet.Literal:
+		return c.addValue(valueNode{op: valueConst, k: convert(conversion{e.Unit, u, difference}, e.Value)})
+	case *sheet.Binary:
+		node := valueNode{op: valueAdd, a: c.value(e.L, u, difference), b: c.value(e.R, u, true)}
+		if e.Op == '-' {
+			node.op = valueSub
+		}
+		return c.addValue(node)
+	case *sheet.Name:
+		return c.name(e, u)
+	}
+	c.fail(fmt.Errorf("%s: unknown value %T", e.Place(), e))
+	return 0
+}
+
+func (c *compiler) name(n *sheet.Name, u unit.Unit) int32 {
+	if i := c.p.SettingIndex(n.Name); i >= 0 {
+		s := c.p.Job.Setpoints[i]
+		t := s.Type()
+		return c.converted(c.addValue(valueNode{op: valueSetting, a: int32(i)}), conversion{t.Unit, u, t.Difference})
+	}
+	i := c.p.InputIndex(n.Name)
+	if i < 0 || c.p.Inputs[i].Chain == nil {
+		c.fail(fmt.Errorf("%s: %s has no value", n.At, n.Name))
+		return 0
+	}
+	c.p.Inputs[i].used = true
+	return c.converted(c.addValue(valueNode{op: valueInput, a: int32(i)}), conversion{from: c.p.Inputs[i].Chain.Engineering(), to: u})
+}
+
+func (c *compiler) converted(v int32, by conversion) int32 {
+	if by.from == by.to {
+		return v
+	}
+	for i, known := range c.p.conversions {
+		if known == by {
+			return c.addValue(valueNode{op: valueConvert, a: v, b: int32(i)})
+		}
+	}
+	c.p.conversions = append(c.p.conversions, by)
+	return c.addValue(valueNode{op: valueConvert, a: v, b: int32(len(c.p.conversions) - 1)})
+}
+
+func convert(c conversion, v float64) float64 {
+	if c.difference {
+		return c.from.ConvertDifference(v, c.to)
+	}
+	return c.from.Convert(v, c.to)
+}

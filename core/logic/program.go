@@ -1,0 +1,260 @@
+// Package logic runs a job. Compile turns a checked job into a Program, flat
+// arrays of small nodes; a Stepper runs it one instant at a time and says what
+// changed and why.
+//
+// Time is an int64 of nanoseconds and always comes from outside: readings,
+// setpoints and the passing of time reach a Stepper only as calls that carry
+// their time. The same calls give the same transitions, to the nanosecond.
+package logic
+
+import (
+	"fmt"
+	"strings"
+
+	"rectura/core/sheet"
+	"rectura/core/signal"
+	"rectura/core/unit"
+)
+
+// A Program is a compiled job. It is not changed by running it, and may be
+// shared by any number of Steppers.
+type Program struct {
+	Job      *sheet.Job
+	Inputs   []Input
+	Settings []Setting // setpoints and constants
+	Rules    []Rule
+	Outputs  []Output
+
+	values      []valueNode
+	conversions []conversion
+	conds       []condNode
+	args        []int32 // the terms of `and` and `or` nodes
+	callers     []int32 // rules, for outputs
+	durations   []duration
+	settle      int64 // a duration
+	index       map[string]int
+}
+
+// An Input of a Program; Chain is nil for a discrete one.
+type Input struct {
+	Name     string
+	Chain    *signal.Chain
+	Inverted bool
+	used     bool
+}
+
+// A Setting is a setpoint or constant, with its written value.
+type Setting struct {
+	Name  string
+	Value unit.Quantity
+}
+
+// A Rule of a Program, as the places of its conditions.
+type Rule struct {
+	Name    string
+	on      int32 // `on when`, with its delay
+	off     int32 // `off when`, or -1
+	turnOn  int32 // what a rule that is off looks at
+	turnOff int32 // what a rule that is on looks at
+}
+
+// An Output of a Program.
+type Output struct {
+	Name         string
+	first, count int32 // of its callers
+	all          bool  // called by all, not by any
+	fail         FailState
+}
+
+// A FailState is what an output does when its callers cannot decide.
+type FailState uint8
+
+// The fail states.
+const (
+	FailOff FailState = iota
+	FailOn
+	FailHold
+)
+
+func (f FailState) String() string { return [...]string{"off", "on", "hold"}[f] }
+
+type valueOp uint8
+
+const (
+	valueConst valueOp = iota
+	valueSetting
+	valueInput
+	valueAdd
+	valueSub
+	valueNegate
+	valueConvert
+)
+
+// A valueNode computes a number from numbers before it.
+type valueNode struct {
+	op   valueOp
+	a, b int32 // earlier nodes; or a setting, an input, a conversion (b)
+	k    float64
+}
+
+type conversion struct {
+	from, to   unit.Unit
+	difference bool
+}
+
+type condOp uint8
+
+const (
+	condBelow condOp = iota
+	condAtMost
+	condAbove
+	condAtLeast
+	condContact
+	condNot
+	condAnd
+	condOr
+	condFor
+	condForStrict // a `for` that an unknown starts again even when it has run out: `off after`
+)
+
+var condNames = [...]string{"<", "<=", ">", ">=", "contact", "not", "and", "or", "for", "off after"}
+
+// A condNode computes a truth from values and truths before it.
+type condNode struct {
+	op         condOp
+	a, b       int32 // values; an input; earlier conditions; the first and the number of args; a duration (b)
+	deadband   int32 // a value, or -1
+	hysteresis int32
+	source     sheet.Condition
+	unit       unit.Unit // of a comparison
+}
+
+// A duration is a number of nanoseconds, or a setting of time.
+type duration struct {
+	nanoseconds int64
+	setting     int32 // or -1
+}
+
+// InputIndex finds an input by name; -1 if there is none.
+func (p *Program) InputIndex(name string) int { return p.find("i:" + name) }
+
+// SettingIndex finds a setpoint or constant by name; -1 if there is none.
+func (p *Program) SettingIndex(name string) int { return p.find("s:" + name) }
+
+// RuleIndex finds a rule by name; -1 if there is none.
+func (p *Program) RuleIndex(name string) int { return p.find("r:" + name) }
+
+// OutputIndex finds an output by name; -1 if there is none.
+func (p *Program) OutputIndex(name string) int { return p.find("o:" + name) }
+
+func (p *Program) find(key string) int {
+	if i, ok := p.index[key]; ok {
+		return i
+	}
+	return -1
+}
+
+// Used tells whether any rule depends on the input.
+func (in *Input) Used() bool { return in.used }
+
+// Callers lists the rules that call an output.
+func (p *Program) Callers(output int) []int32 {
+	o := p.Outputs[output]
+	return p.callers[o.first : o.first+o.count]
+}
+
+// String prints the program as text, one node a line, for tests and for people
+// who want to know what a sheet has become.
+func (p *Program) String() string {
+	var b strings.Builder
+	fmt.Fprintf(&b, "settle %s\n", p.durationText(p.settle))
+	for i, in := range p.Inputs {
+		switch {
+		case in.Chain != nil:
+			fmt.Fprintf(&b, "input %d %s: %s\n", i, in.Name, in.Chain)
+		case in.Inverted:
+			fmt.Fprintf(&b, "input %d %s: contact, inverted\n", i, in.Name)
+		default:
+			fmt.Fprintf(&b, "input %d %s: contact\n", i, in.Name)
+		}
+	}
+	for i, s := range p.Settings {
+		fmt.Fprintf(&b, "setting %d %s = %s\n", i, s.Name, s.Value)
+	}
+	for i, v := range p.values {
+		fmt.Fprintf(&b, "v%d = %s\n", i, p.valueText(v))
+	}
+	for i, c := range p.conds {
+		fmt.Fprintf(&b, "c%d = %s\n", i, p.condText(c))
+	}
+	for _, r := range p.Rules {
+		fmt.Fprintf(&b, "rule %s: on c%d, off c%d\n", r.Name, r.turnOn, r.turnOff)
+	}
+	for i, o := range p.Outputs {
+		how := "any"
+		if o.all {
+			how = "all"
+		}
+		fmt.Fprintf(&b, "output %s: %s of", o.Name, how)
+		for _, r := range p.Callers(i) {
+			fmt.Fprintf(&b, " %s", p.Rules[r].Name)
+		}
+		fmt.Fprintf(&b, "; fail %s\n", o.fail)
+	}
+	return b.String()
+}
+
+func (p *Program) durationText(i int64) string {
+	if d := p.durations[i]; d.setting >= 0 {
+		return p.Settings[d.setting].Name
+	}
+	return unit.FormatDuration(p.durations[i].nanoseconds)
+}
+
+func (p *Program) valueText(v valueNode) string {
+	switch v.op {
+	case valueConst:
+		return fmt.Sprintf("%g", v.k)
+	case valueSetting:
+		return p.Settings[v.a].Name
+	case valueInput:
+		return p.Inputs[v.a].Name
+	case valueAdd:
+		return fmt.Sprintf("v%d + v%d", v.a, v.b)
+	case valueSub:
+		return fmt.Sprintf("v%d - v%d", v.a, v.b)
+	case valueNegate:
+		return fmt.Sprintf("-v%d", v.a)
+	}
+	c := p.conversions[v.b]
+	what := "value"
+	if c.difference {
+		what = "difference"
+	}
+	return fmt.Sprintf("v%d, a %s from %s to %s", v.a, what, c.from, c.to)
+}
+
+func (p *Program) condText(c condNode) string {
+	switch c.op {
+	case condContact:
+		return p.Inputs[c.a].Name
+	case condNot:
+		return fmt.Sprintf("not c%d", c.a)
+	case condFor, condForStrict:
+		return fmt.Sprintf("c%d %s %s", c.a, condNames[c.op], p.durationText(int64(c.b)))
+	case condAnd, condOr:
+		parts := make([]string, c.b)
+		for i, a := range p.args[c.a : c.a+c.b] {
+			parts[i] = fmt.Sprintf("c%d", a)
+		}
+		return strings.Join(parts, " "+condNames[c.op]+" ")
+	}
+	s := fmt.Sprintf("v%d %s v%d", c.a, condNames[c.op], c.b)
+	if c.deadband >= 0 {
+		s += fmt.Sprintf(" deadband v%d", c.deadband)
+	}
+	if c.hysteresis >= 0 {
+		s += fmt.Sprintf(" hysteresis v%d", c.hysteresis)
+	}
+	return s
+}

@@ -1,0 +1,389 @@
+package logic
+
+import (
+	"slices"
+	"strings"
+
+	"rectura/core/sheet"
+	"rectura/core/signal"
+	"rectura/core/unit"
+)
+
+// A Cause is what kind of reason a transition has.
+type Cause uint8
+
+// The causes.
+const (
+	ByTerms       Cause = iota // the rule's conditions: Terms
+	ByTermsAgain               // the rule's conditions, after it was undecided: Terms
+	ByCall                     // an output: Callers call it
+	ByNoCall                   // an output: Callers no longer call it
+	ByFail                     // an output: Callers are undecided, so it fails to its state
+	ByReading                  // an input: Terms holds its reading
+	ByGoodReading              // an input: Terms holds its reading, which is good again
+)
+
+// A Reason is why something changed, as data. Sentence puts it into words.
+type Reason struct {
+	Cause   Cause
+	Terms   []Term
+	Callers []int32 // rules
+}
+
+// Clone copies the reason out of its Stepper's buffers.
+func (r Reason) Clone() Reason {
+	r.Terms, r.Callers = slices.Clone(r.Terms), slices.Clone(r.Callers)
+	return r
+}
+
+// A Term is one comparison, contact or bad input that decided.
+type Term struct {
+	Kind  TermKind
+	Cond  int32   // the comparison
+	Input int32   // of a contact, of a bad input, of a comparison the first input on its left; or -1
+	Left  float64 // of a comparison, in the comparison's unit
+	Limit float64 // the trip or reset point used
+	Op    sheet.Op
+	Point Point
+
+	On      bool         // of a contact
+	Fault   signal.Fault // of a bad input
+	Reading float64      // the input's last reading, and where in its chain it came
+	At      int
+
+	For     int64 // how long it had to last, in nanoseconds; 0: not at all
+	Since   int64 // since when it has
+	Waiting bool  // it has not lasted so long yet
+}
+
+// A TermKind is what a Term is about.
+type TermKind uint8
+
+// The kinds of terms.
+const (
+	Comparison TermKind = iota
+	ContactTerm
+	BadInput
+	ReadingTerm
+)
+
+// A Point is which of a comparison's points was used.
+type Point uint8
+
+// The points: a setpoint as it stands, or moved by deadband or hysteresis.
+const (
+	Plain Point = iota
+	TripPoint
+	ResetPoint
+)
+
+func (s *Stepper) inputReason(i int32) Reason {
+	from := len(s.terms)
+	t := s.input(i)
+	t.Kind = ReadingTerm
+	s.terms = append(s.terms, t)
+	cause := ByReading
+	if t.Fault == signal.None {
+		cause = ByGoodReading
+	}
+	return Reason{Cause: cause, Terms: s.terms[from:]}
+}
+
+func (s *Stepper) ruleReason(r *Rule, look int32, v truth, before State) Reason {
+	from := len(s.terms)
+	switch {
+	case v == isTrue && look == r.turnOn && r.off >= 0:
+		// Both `on when` and `not off when` hold; the second is worth a word
+		// only if it is what has turned.
+		s.explain(r.on, 0, 0, false)
+		if s.changed[r.off] == s.now && s.changed[r.on] != s.now {
+			s.explain(r.off, 0, 0, false)
+		}
+	default:
+		s.explain(look, 0, 0, false)
+	}
+	cause := ByTerms
+	if before == Undecided {
+		cause = ByTermsAgain
+	}
+	return Reason{Cause: cause, Terms: s.terms[from:]}
+}
+
+func (s *Stepper) outputReason(i int, state State, undecided bool) Reason {
+	from := len(s.rulesNamed)
+	cause, want := ByCall, On
+	switch {
+	case undecided:
+		cause, want = ByFail, Undecided
+	case state == Off:
+		cause, want = ByNoCall, Off
+	}
+	for _, r := range s.p.Callers(i) {
+		if s.rules[r] == want {
+			s.rulesNamed = append(s.rulesNamed, r)
+		}
+	}
+	return Reason{Cause: cause, Callers: s.rulesNamed[from:]}
+}
+
+// explain appends the terms that decide a condition's present truth. length
+// and since are those of the `for` it stands in.
+func (s *Stepper) explain(i int32, length, since int64, waiting bool) {
+	n := &s.p.conds[i]
+	v := s.truths[i]
+	switch n.op {
+	case condNot:
+		s.explain(n.a, length, since, waiting)
+	case condAnd:
+		s.explainTerms(n, v, v == isTrue, length, since, waiting)
+	case condOr:
+		s.explainTerms(n, v, v == isFalse, length, since, waiting)
+	case condFor, condForStrict:
+		if v != isUnknown && s.truths[n.a] == isTrue {
+			s.explain(n.a, s.duration(int64(n.b)), s.since[i], v == isFalse)
+		} else {
+			s.explain(n.a, 0, 0, false)
+		}
+	case condContact:
+		t := s.input(n.a)
+		t.Cond, t.For, t.Since, t.Waiting = i, length, since, waiting
+		t.Kind = ContactTerm
+		if v == isUnknown {
+			t.Kind = BadInput
+		}
+		s.terms = append(s.terms, t)
+	default:
+		s.explainCompare(i, n, v, length, since, waiting)
+	}
+}
+
+// explainTerms explains the terms of `and` and `or`: all where all were
+// needed, otherwise those that decide, and of these the ones that turned at
+// this instant if any did.
+func (s *Stepper) explainTerms(n *condNode, v truth, all bool, length, since int64, waiting bool) {
+	args := s.p.args[n.a : n.a+n.b]
+	turned := false
+	for _, a := range args {
+		turned = turned || s.truths[a] == v && s.changed[a] == s.now
+	}
+	for _, a := range args {
+		if all || s.truths[a] == v && (!turned || v == isUnknown || s.changed[a] == s.now) {
+			s.explain(a, length, since, waiting)
+		}
+	}
+}
+
+func (s *Stepper) explainCompare(i int32, n *condNode, v truth, length, since int64, waiting bool) {
+	if v == isUnknown {
+		for k := range s.p.Inputs {
+			if s.fault(int32(k)) != signal.None && s.reads(n, int32(k)) {
+				t := s.input(int32(k))
+				t.Kind, t.Cond = BadInput, i
+				s.terms = append(s.terms, t)
+			}
+		}
+		return
+	}
+	t := Term{Input: -1}
+	for k := range s.p.Inputs {
+		if s.p.valueReads(n.a, int32(k)) {
+			t = s.input(int32(k))
+			break
+		}
+	}
+	t.Kind, t.Cond, t.Left = Comparison, i, s.values[n.a]
+	t.For, t.Since, t.Waiting = length, since, waiting
+	trip, reset := s.points(n)
+	op := sheet.Op(condNames[n.op])
+	if v == isTrue {
+		t.Op = op
+		t.Limit, t.Point = trip, TripPoint
+		if !holds(op, t.Left, trip) { // between its points: it has not come back yet
+			t.Limit, t.Point = reset, ResetPoint
+		}
+	} else {
+		t.Op = op.Opposite()
+		t.Limit, t.Point = trip, TripPoint
+		if s.changed[i] == s.now { // it has come back
+			t.Limit, t.Point = reset, ResetPoint
+		}
+	}
+	if t.Limit == s.values[n.b] {
+		t.Point = Plain
+	}
+	s.terms = append(s.terms, t)
+}
+
+func holds(op sheet.Op, x, limit float64) bool {
+	switch op {
+	case sheet.Below:
+		return x < limit
+	case sheet.AtMost:
+		return x <= limit
+	case sheet.Above:
+		return x > limit
+	}
+	return x >= limit
+}
+
+// input begins a term about an input, with its last reading.
+func (s *Stepper) input(i int32) Term {
+	t := Term{Input: i, Fault: s.fault(i)}
+	if s.p.Inputs[i].Chain != nil {
+		t.Reading, t.At = s.analog[i].Reading, s.analog[i].At
+	} else {
+		t.On = s.contacts[i].On
+	}
+	return t
+}
+
+// reads tells whether any side of a comparison depends on an input.
+func (s *Stepper) reads(n *condNode, input int32) bool {
+	for _, v := range [...]int32{n.a, n.b, n.deadband, n.hysteresis} {
+		if v >= 0 && s.p.valueReads(v, input) {
+			return true
+		}
+	}
+	return false
+}
+
+func (p *Program) valueReads(v, input int32) bool {
+	switch n := &p.values[v]; n.op {
+	case valueInput:
+		return n.a == input
+	case valueAdd, valueSub:
+		return p.valueReads(n.a, input) || p.valueReads(n.b, input)
+	case valueNegate, valueConvert:
+		return p.valueReads(n.a, input)
+	}
+	return false
+}
+
+// A Clock prints a time as the recording or the wall shows it.
+type Clock func(t int64) string
+
+// Sentence puts a reason into words.
+func (p *Program) Sentence(t Transition, clock Clock) string {
+	r := t.Reason
+	switch r.Cause {
+	case ByCall:
+		return "called by " + p.ruleNames(r.Callers)
+	case ByNoCall:
+		if len(r.Callers) == 0 {
+			return "called by no rule"
+		}
+		return "no longer called by " + p.ruleNames(r.Callers)
+	case ByFail:
+		return p.ruleNames(r.Callers) + " undecided: fails to " + t.To.String()
+	case ByTermsAgain:
+		return "decided again: " + p.termsText(r.Terms, t.Time, clock)
+	}
+	return p.termsText(r.Terms, t.Time, clock)
+}
+
+func (p *Program) ruleNames(rules []int32) string {
+	names := make([]string, len(rules))
+	for i, r := range rules {
+		names[i] = p.Rules[r].Name
+	}
+	return strings.Join(names, " and ")
+}
+
+// termsText joins the terms; those that wait for the same delay share it.
+func (p *Program) termsText(terms []Term, now int64, clock Clock) string {
+	var parts []string
+	for i := 0; i < len(terms); {
+		var group []string
+		t := terms[i]
+		for ; i < len(terms) && terms[i].For == t.For && terms[i].Since == t.Since; i++ {
+			group = append(group, p.TermText(terms[i]))
+		}
+		text := strings.Join(group, " and ")
+		if t.For > 0 {
+			between := " "
+			if len(group) > 1 {
+				between = ", "
+			}
+			text += between + DelayText(t, now, clock)
+		}
+		parts = append(parts, text)
+	}
+	return strings.Join(parts, ", and ")
+}
+
+// DelayText says how long a term has lasted: "for 45 s, since 02:13:20".
+func DelayText(t Term, now int64, clock Clock) string {
+	if t.Waiting {
+		return "for only " + unit.FormatDuration(now-t.Since) + " of " + unit.FormatDuration(t.For) + ", since " + clock(t.Since)
+	}
+	return "for " + unit.FormatDuration(t.For) + ", since " + clock(t.Since)
+}
+
+// TermText puts one term into words, without its delay.
+func (p *Program) TermText(t Term) string {
+	switch t.Kind {
+	case ContactTerm:
+		if t.On {
+			return p.Inputs[t.Input].Name + " is on"
+		}
+		return p.Inputs[t.Input].Name + " is off"
+	case BadInput:
+		if t.Fault == signal.NotRead {
+			return p.Inputs[t.Input].Name + " is not read yet"
+		}
+		return p.Inputs[t.Input].Name + " is bad: " + p.faultText(t)
+	case ReadingTerm:
+		if t.Fault != signal.None {
+			return p.faultText(t)
+		}
+		if p.Inputs[t.Input].Chain == nil {
+			return "a good reading again"
+		}
+		stages := p.Stages(t)
+		return "a good reading again, " + quantityText(stages[len(stages)-1])
+	}
+	n := &p.conds[t.Cond]
+	c := n.source.(*sheet.Compare)
+	left, limit := unit.ShortPair(t.Left, t.Limit)
+	text := valueText(c.L, left, n.unit) + " " + string(t.Op) + " "
+	if t.Point == Plain {
+		return text + valueText(c.R, limit, n.unit)
+	}
+	which := "trip"
+	if t.Point == ResetPoint {
+		which = "reset"
+	}
+	return text + withUnit(limit, n.unit) + " (" + which + " point of " + c.String() + ")"
+}
+
+// valueText is a value with the words it was written in, and its number: only
+// the number if it was written as one.
+func valueText(e sheet.Expr, number string, u unit.Unit) string {
+	if _, ok := e.(*sheet.Literal); ok {
+		return withUnit(number, u)
+	}
+	return e.String() + " " + withUnit(number, u)
+}
+
+func withUnit(number string, u unit.Unit) string {
+	return strings.TrimSuffix(number+" "+u.Name(), " ")
+}
+
+func quantityText(q unit.Quantity) string { return withUnit(unit.Short(q.Value), q.Unit) }
+
+func (p *Program) faultText(t Term) string {
+	if c := p.Inputs[t.Input].Chain; c != nil {
+		return c.Explain(t.Fault, t.Reading, t.At)
+	}
+	return (&signal.Chain{}).Explain(t.Fault, 0, 0)
+}
+
+// Stages lists the input's reading at every place of its chain, from the raw
+// reading to the engineering value before filters; nothing for a contact or an
+// input that has no usable reading.
+func (p *Program) Stages(t Term) []unit.Quantity {
+	if t.Input < 0 || p.Inputs[t.Input].Chain == nil || t.Fault == signal.NotRead || t.Fault == signal.Reported || t.Fault == signal.Infinite {
+		return nil
+	}
+	return p.Inputs[t.Input].Chain.Stages(t.Reading, t.At)
+}

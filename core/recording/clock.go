@@ -1,0 +1,93 @@
+package recording
+
+import (
+	"fmt"
+	"strconv"
+	"strings"
+	"time"
+
+	"rectura/core/unit"
+)
+
+// A Clock says how a recording's times are to be read and shown: as instants
+// since 1970, at an offset from UTC, or as seconds elapsed on no clock.
+type Clock struct {
+	Elapsed bool
+	Offset  int // seconds east of UTC
+}
+
+func (c Clock) zone() *time.Location {
+	if c.Offset == 0 {
+		return time.UTC
+	}
+	return time.FixedZone("", c.Offset)
+}
+
+// Format prints a time for people: the time of day, "02:14:05", or "+845 s".
+// Fractions of a second are printed only where there are some.
+func (c Clock) Format(t int64) string {
+	if c.Elapsed {
+		return "+" + unit.FormatDecimal(t, int64(time.Second)) + " s"
+	}
+	return time.Unix(0, t).In(c.zone()).Format("15:04:05.999999999")
+}
+
+// FormatMillis prints a time for a table: always with thousandths, "02:14:05.000".
+func (c Clock) FormatMillis(t int64) string {
+	if c.Elapsed {
+		return fmt.Sprintf("+%.3f s", float64(t)/float64(time.Second))
+	}
+	return time.Unix(0, t).In(c.zone()).Format("15:04:05.000")
+}
+
+// Full prints a time for programs: RFC 3339, or the elapsed seconds.
+func (c Clock) Full(t int64) string {
+	if c.Elapsed {
+		return unit.FormatDecimal(t, int64(time.Second))
+	}
+	return time.Unix(0, t).In(c.zone()).Format(time.RFC3339Nano)
+}
+
+// Date prints the day a time falls on, "2 March 2026"; nothing for an elapsed one.
+func (c Clock) Date(t int64) string {
+	if c.Elapsed {
+		return ""
+	}
+	return time.Unix(0, t).In(c.zone()).Format("2 January 2006")
+}
+
+// ParseIn reads a time that a person gives for a recording: an offset from its
+// start, `+75 s`; a full RFC 3339 time; or a time of day, the first one at or
+// after the start.
+func (r *Recording) ParseIn(s string) (int64, error) {
+	s = strings.TrimSpace(s)
+	if offset, ok := strings.CutPrefix(s, "+"); ok {
+		if offset = strings.TrimSpace(offset); offset == "0" || offset == "0 s" {
+			return r.Start, nil
+		}
+		d, err := unit.ParseDuration(offset)
+		if err != nil {
+			return 0, err
+		}
+		return r.Start + d, nil
+	}
+	if r.Clock.Elapsed {
+		return 0, fmt.Errorf("%q is no time of this recording, which has elapsed seconds; write an offset from its start, such as \"+75 s\"", s)
+	}
+	if t, err := time.Parse(time.RFC3339Nano, s); err == nil {
+		return t.UnixNano(), nil
+	}
+	for _, layout := range []string{"15:04:05.999999999", "15:04"} {
+		day, err := time.Parse(layout, s)
+		if err != nil {
+			continue
+		}
+		start := time.Unix(0, r.Start).In(r.Clock.zone())
+		t := time.Date(start.Year(), start.Month(), start.Day(), day.Hour(), day.Minute(), day.Second(), day.Nanosecond(), start.Location())
+		if t.Before(start) {
+			t = t.AddDate(0, 0, 1)
+		}
+		return t.UnixNano(), nil
+	}
+	return 0, fmt.Errorf("%s is no time; write a time of day such as 02:14:05, a full one such as 2026-03-02T02:14:05Z, or an offset such as \"+75 s\"", strconv.Quote(s))
+}

@@ -1,0 +1,265 @@
+// Package recording keeps recorded signals: columns of times and values, in
+// blocks that know their smallest and largest value, so that a replay or a plot
+// can pass over what it does not need.
+//
+// Readers of file formats are in packages below this one.
+package recording
+
+import (
+	"fmt"
+	"math"
+	"slices"
+)
+
+// BlockSize is the largest number of samples in a block.
+const BlockSize = 4096
+
+// A Recording is a set of columns, one a point, with their times.
+type Recording struct {
+	Columns []*Column
+	Start   int64 // the first row's time, whether or not it holds a reading
+	End     int64 // the last row's time
+	Rows    int   // that the file held
+	Clock   Clock
+	Notes   []string // what a person should know of how it was read
+}
+
+// Samples is the number of readings in all columns.
+func (r *Recording) Samples() int {
+	n := 0
+	for _, c := range r.Columns {
+		n += c.Len()
+	}
+	return n
+}
+
+// Column finds a column by name; nil if there is none.
+func (r *Recording) Column(name string) *Column {
+	i := slices.IndexFunc(r.Columns, func(c *Column) bool { return c.Name == name })
+	if i < 0 {
+		return nil
+	}
+	return r.Columns[i]
+}
+
+// A Column is the readings of one point, in order of time; no two of one time.
+// NaN is a bad reading.
+type Column struct {
+	Name   string
+	Unit   string // as the heading says it; empty if it says none
+	Blocks []*Block
+	Word   *Word // the first cell that held a word such as `open`; nil if all were numbers
+}
+
+// A Word is a word for on or off in a cell, with its place in the file.
+type Word struct {
+	Text         string
+	Line, Column int
+}
+
+// Len is the number of readings.
+func (c *Column) Len() int {
+	n := 0
+	for _, b := range c.Blocks {
+		n += b.Len()
+	}
+	return n
+}
+
+// Each calls f for every reading, in order, until it returns false.
+func (c *Column) Each(f func(t int64, v float64) bool) {
+	for _, b := range c.Blocks {
+		for i, t := range b.Times {
+			if !f(t, b.At(i)) {
+				return
+			}
+		}
+	}
+}
+
+// NotDiscrete finds the first reading that is neither 0, 1 nor bad.
+func (c *Column) NotDiscrete() (t int64, v float64, found bool) {
+	for _, b := range c.Blocks {
+		if b.Values == nil {
+			continue
+		}
+		for i, v := range b.Values {
+			if v != 0 && v != 1 && !math.IsNaN(v) && !math.IsInf(v, 0) {
+				return b.Times[i], v, true
+			}
+		}
+	}
+	return 0, 0, false
+}
+
+// A Block is at most BlockSize readings. Times may be shared with the blocks of
+// columns that were sampled together and must not be changed.
+type Block struct {
+	Times  []int64
+	Values []float64 // nil if all readings are 0, 1 or bad; then On and NotGood hold them
+	On     []uint64  // a bit a reading
+	Broken []uint64  // a bit a bad reading; nil if there is none
+
+	Min, Max    float64 // of the good readings; NaN if there is none
+	First, Last float64
+	AnyBad      bool
+}
+
+// NewBlock summarises readings, and packs them into bits if it can.
+func NewBlock(times []int64, values []float64) *Block {
+	b := &Block{Times: times, Values: values, Min: math.NaN(), Max: math.NaN(), First: values[0], Last: values[len(values)-1]}
+	low, high, bits := math.Inf(1), math.Inf(-1), true
+	for _, v := range values {
+		switch {
+		case math.IsNaN(v):
+			b.AnyBad = true
+		case math.IsInf(v, 0):
+			b.AnyBad, bits = true, false
+		default:
+			low, high = min(low, v), max(high, v)
+			bits = bits && (v == 0 && !math.Signbit(v) || v == 1)
+		}
+	}
+	if low <= high {
+		b.Min, b.Max = low, high
+	}
+	if bits {
+		b.pack()
+	}
+	return b
+}
+
+func (b *Block) pack() {
+	words := (len(b.Values) + 63) / 64
+	b.On = make([]uint64, words)
+	if b.AnyBad {
+		b.Broken = make([]uint64, words)
+	}
+	for i, v := range b.Values {
+		bit := uint64(1) << (i % 64)
+		switch {
+		case math.IsNaN(v):
+			b.Broken[i/64] |= bit
+		case v == 1:
+			b.On[i/64] |= bit
+		}
+	}
+	b.Values = nil
+}
+
+// Len is the number of readings.
+func (b *Block) Len() int { return len(b.Times) }
+
+// At is the i-th reading; NaN if it is bad.
+func (b *Block) At(i int) float64 {
+	if b.Values != nil {
+		return b.Values[i]
+	}
+	bit := uint64(1) << (i % 64)
+	if b.Broken != nil && b.Broken[i/64]&bit != 0 {
+		return math.NaN()
+	}
+	if b.On[i/64]&bit != 0 {
+		return 1
+	}
+	return 0
+}
+
+// Cut is the part of the recording from one time to another, both included. It
+// shares the readings with the whole.
+func (r *Recording) Cut(from, to int64) (*Recording, error) {
+	if from <= r.Start && to >= r.End {
+		return r, nil
+	}
+	cut := &Recording{Clock: r.Clock, Notes: r.Notes, Start: math.MaxInt64, End: math.MinInt64}
+	for _, c := range r.Columns {
+		part := &Column{Name: c.Name, Unit: c.Unit, Word: c.Word}
+		for _, b := range c.Blocks {
+			if piece := b.cut(from, to); piece != nil {
+				part.Blocks = append(part.Blocks, piece)
+				cut.Start = min(cut.Start, piece.Times[0])
+				cut.End = max(cut.End, piece.Times[piece.Len()-1])
+			}
+		}
+		cut.Columns = append(cut.Columns, part)
+	}
+	if cut.Start > cut.End {
+		return nil, fmt.Errorf("no reading lies between %s and %s; the recording goes from %s to %s",
+			r.Clock.Format(from), r.Clock.Format(to), r.Clock.Format(r.Start), r.Clock.Format(r.End))
+	}
+	return cut, nil
+}
+
+func (b *Block) cut(from, to int64) *Block {
+	i, _ := slices.BinarySearch(b.Times, from)
+	k, exact := slices.BinarySearch(b.Times, to)
+	if exact {
+		k++
+	}
+	if i >= k {
+		return nil
+	}
+	if i == 0 && k == b.Len() {
+		return b
+	}
+	values := make([]float64, 0, k-i)
+	for n := i; n < k; n++ {
+		values = append(values, b.At(n))
+	}
+	return NewBlock(b.Times[i:k], values)
+}
+
+// An Extent is the smallest and largest good reading in a stretch of time.
+type Extent struct {
+	Min, Max float64 // NaN if there is no good reading
+	Readings int
+	Bad      bool // at least one reading is bad
+}
+
+// Extents divides the time from one instant to another into n equal stretches
+// and gives the extent of each: what a plot of n pixels shows. No spike is
+// averaged away. Blocks that lie within one stretch are not read.
+func (c *Column) Extents(from, to int64, n int) []Extent {
+	all := make([]Extent, n)
+	for i := range all {
+		all[i] = Extent{Min: math.NaN(), Max: math.NaN()}
+	}
+	if to <= from {
+		return all
+	}
+	width := (float64(to) - float64(from)) / float64(n)
+	stretch := func(t int64) int { return min(int(float64(t-from)/width), n-1) }
+	for _, b := range c.Blocks {
+		first, last := b.Times[0], b.Times[b.Len()-1]
+		if last < from || first > to {
+			continue
+		}
+		if first >= from && last <= to && stretch(first) == stretch(last) {
+			all[stretch(first)].add(b.Min, b.Max, b.Len(), b.AnyBad)
+			continue
+		}
+		i, _ := slices.BinarySearch(b.Times, from)
+		for ; i < b.Len() && b.Times[i] <= to; i++ {
+			v := b.At(i)
+			bad := math.IsNaN(v) || math.IsInf(v, 0)
+			if bad {
+				v = math.NaN()
+			}
+			all[stretch(b.Times[i])].add(v, v, 1, bad)
+		}
+	}
+	return all
+}
+
+func (e *Extent) add(low, high float64, readings int, bad bool) {
+	e.Readings += readings
+	e.Bad = e.Bad || bad
+	if math.IsNaN(low) {
+		return
+	}
+	if math.IsNaN(e.Min) {
+		e.Min, e.Max = low, high
+		return
+	}
+	e.Min, e.Max = min(e.Min, low), max(e.Max, high)
+}
