@@ -91,6 +91,7 @@ func (s *Stepper) inputReason(i int32) Reason {
 
 func (s *Stepper) ruleReason(r *Rule, look int32, v truth, before State) Reason {
 	from := len(s.terms)
+	s.reasonFrom = from
 	switch {
 	case v == isTrue && look == r.turnOn && r.off >= 0:
 		// Both `on when` and `not off when` hold; the second is worth a word
@@ -99,6 +100,10 @@ func (s *Stepper) ruleReason(r *Rule, look int32, v truth, before State) Reason 
 		if s.changed[r.off] == s.now && s.changed[r.on] != s.now {
 			s.explain(r.off, 0, 0, false)
 		}
+	case v == isFalse && look == r.turnOn && s.truths[r.on] != isFalse:
+		s.explain(r.off, 0, 0, false)
+	case v == isFalse && look == r.turnOn:
+		s.explain(r.on, 0, 0, false)
 	default:
 		s.explain(look, 0, 0, false)
 	}
@@ -118,8 +123,12 @@ func (s *Stepper) outputReason(i int, state State, undecided bool) Reason {
 	case state == Off:
 		cause, want = ByNoCall, Off
 	}
+	turned := false // at this instant; those that did are the reason
 	for _, r := range s.p.Callers(i) {
-		if s.rules[r] == want {
+		turned = turned || s.rules[r] == want && s.turned[r] == s.now
+	}
+	for _, r := range s.p.Callers(i) {
+		if s.rules[r] == want && (!turned || s.turned[r] == s.now) {
 			s.rulesNamed = append(s.rulesNamed, r)
 		}
 	}
@@ -142,14 +151,15 @@ func (s *Stepper) explain(i int32, length, since int64, waiting bool) {
 		if v != isUnknown && s.truths[n.a] == isTrue {
 			s.explain(n.a, s.duration(int64(n.b)), s.since[i], v == isFalse)
 		} else {
-			s.explain(n.a, 0, 0, false)
+			s.explain(n.a, length, since, waiting)
 		}
 	case condContact:
 		t := s.input(n.a)
 		t.Cond, t.For, t.Since, t.Waiting = i, length, since, waiting
 		t.Kind = ContactTerm
 		if v == isUnknown {
-			t.Kind = BadInput
+			s.explainBad(t)
+			return
 		}
 		s.terms = append(s.terms, t)
 	default:
@@ -177,9 +187,7 @@ func (s *Stepper) explainCompare(i int32, n *condNode, v truth, length, since in
 	if v == isUnknown {
 		for k := range s.p.Inputs {
 			if s.fault(int32(k)) != signal.None && s.reads(n, int32(k)) {
-				t := s.input(int32(k))
-				t.Kind, t.Cond = BadInput, i
-				s.terms = append(s.terms, t)
+				s.explainBad(s.input(int32(k)))
 			}
 		}
 		return
@@ -211,6 +219,17 @@ func (s *Stepper) explainCompare(i int32, n *condNode, v truth, length, since in
 	if t.Limit == s.values[n.b] {
 		t.Point = Plain
 	}
+	s.terms = append(s.terms, t)
+}
+
+// explainBad appends an input that is bad, unless it is named already.
+func (s *Stepper) explainBad(t Term) {
+	for _, before := range s.terms[s.reasonFrom:] {
+		if before.Kind == BadInput && before.Input == t.Input {
+			return
+		}
+	}
+	t.Kind, t.For, t.Since, t.Waiting = BadInput, 0, 0, false
 	s.terms = append(s.terms, t)
 }
 

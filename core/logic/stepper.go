@@ -74,6 +74,7 @@ type Stepper struct {
 
 	decided []bool // of each rule
 	rules   []State
+	turned  []int64 // when each rule took its present state
 	outputs []State
 	timers  timers
 
@@ -85,6 +86,7 @@ type Stepper struct {
 
 	transitions []Transition
 	terms       []Term
+	reasonFrom  int // where the terms of the reason being made begin
 	rulesNamed  []int32
 }
 
@@ -107,6 +109,7 @@ func NewStepper(p *Program) *Stepper {
 		lapsed:   make([]bool, len(p.conds)),
 		decided:  make([]bool, len(p.Rules)),
 		rules:    make([]State, len(p.Rules)),
+		turned:   make([]int64, len(p.Rules)),
 		outputs:  make([]State, len(p.Outputs)),
 		timers:   newTimers(len(p.conds) + 1),
 	}
@@ -403,7 +406,7 @@ func (s *Stepper) stepRules() {
 			state = On
 		}
 		if before := s.rules[i]; state != before {
-			s.rules[i] = state
+			s.rules[i], s.turned[i] = state, s.now
 			s.report(RuleKind, int32(i), before, state, s.ruleReason(r, look, v, before))
 		}
 	}

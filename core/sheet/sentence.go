@@ -1,0 +1,114 @@
+package sheet
+
+import (
+	"strings"
+)
+
+// Sentence says a rule as it reads aloud, with the labels of points and the
+// numbers of setpoints filled in: "Call Standby blower when Raceway 1 dissolved
+// oxygen is below Low oxygen (6.0 mg/L) for 45 s. Stop when that lets go."
+func (j *Job) Sentence(r *Rule) string {
+	if r.OnWhen == nil {
+		return ""
+	}
+	var outputs []string
+	for _, n := range r.Calls() {
+		outputs = append(outputs, j.title(n.Name))
+	}
+	what := "Call " + list(outputs, "and")
+	if len(outputs) == 0 {
+		what = "On"
+	}
+	s := what + " when " + j.say(r.OnWhen.Condition) + "."
+	switch {
+	case r.OffWhen != nil:
+		s += " Stop when " + j.say(r.OffWhen.Condition) + "."
+	case r.OffAfter != nil:
+		s += " Stop once that has been over for " + j.sayDuration(r.OffAfter.Duration) + "."
+	default:
+		s += " Stop when that lets go."
+	}
+	return s
+}
+
+// title is how a sentence names a declaration.
+func (j *Job) title(name string) string {
+	if d := j.Lookup(name); d != nil {
+		return d.Base().Title()
+	}
+	return name
+}
+
+var opWords = map[Op]string{Below: "below", AtMost: "at or below", Above: "above", AtLeast: "at or above"}
+
+func (j *Job) say(c Condition) string {
+	switch c := c.(type) {
+	case *Group:
+		return j.sayGroup(c.X)
+	case *Test:
+		return j.title(c.Name.Name) + " is on"
+	case *Not:
+		if t, ok := ungroup(c.X).(*Test); ok {
+			return j.title(t.Name.Name) + " is off"
+		}
+		return "not " + j.sayGroup(c.X)
+	case *And:
+		return j.sayAll(c.Xs, " and ")
+	case *Or:
+		return j.sayAll(c.Xs, " or ")
+	case *For:
+		return j.say(c.X) + " for " + j.sayDuration(c.Duration)
+	case *Compare:
+		s := j.sayValue(c.L) + " is " + opWords[c.Op] + " " + j.sayValue(c.R)
+		if c.Deadband != nil {
+			s += " by more than " + j.sayValue(c.Deadband)
+		}
+		if c.Hysteresis != nil {
+			s += " (until it has come back by " + j.sayValue(c.Hysteresis) + ")"
+		}
+		return s
+	}
+	return ""
+}
+
+// sayGroup keeps parentheses only round what has several parts.
+func (j *Job) sayGroup(c Condition) string {
+	switch inner := ungroup(c).(type) {
+	case *And, *Or:
+		return "(" + j.say(inner) + ")"
+	default:
+		return j.say(inner)
+	}
+}
+
+func (j *Job) sayAll(xs []Condition, word string) string {
+	parts := make([]string, len(xs))
+	for i, x := range xs {
+		parts[i] = j.say(x)
+	}
+	return strings.Join(parts, word)
+}
+
+func (j *Job) sayValue(e Expr) string {
+	switch e := e.(type) {
+	case *Name:
+		if s, ok := j.Lookup(e.Name).(*Setpoint); ok {
+			return s.Title() + " (" + s.Value.String() + ")"
+		}
+		return j.title(e.Name)
+	case *Binary:
+		return j.sayValue(e.L) + " " + string(e.Op) + " " + j.sayValue(e.R)
+	case *Negate:
+		return "-" + j.sayValue(e.X)
+	case *Paren:
+		return "(" + j.sayValue(e.X) + ")"
+	}
+	return e.String()
+}
+
+func (j *Job) sayDuration(d *Duration) string {
+	if s, ok := j.Lookup(d.Name).(*Setpoint); ok {
+		return s.Title() + " (" + s.Value.String() + ")"
+	}
+	return d.String()
+}
