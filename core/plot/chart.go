@@ -1,0 +1,197 @@
+// Package plot draws strip charts of a replay: the analog inputs with the trip
+// and reset points of the rules that use them, and lanes for contacts, rules
+// and outputs below, all on one time axis.
+package plot
+
+import (
+	"math"
+
+	"rectura/core/bench"
+	"rectura/core/logic"
+	"rectura/core/recording"
+	"rectura/core/sheet"
+	"rectura/core/unit"
+)
+
+// A Chart is what is drawn. All its panels and lanes share the time axis.
+type Chart struct {
+	Title    string
+	Subtitle string
+	From, To int64
+	Clock    recording.Clock
+	Panels   []Panel
+	Lanes    []Lane
+}
+
+// A Panel is one analog signal.
+type Panel struct {
+	Name, Unit string
+	Signal     *recording.Column // as the rules see it; NaN where it is bad
+	Span       float64           // what the chain can give, in the signal's unit; 0 if that is not known
+	Points     []Point
+}
+
+// A Point is the value at which a rule trips or resets.
+type Point struct {
+	Rule   string
+	Value  float64
+	Effect logic.Effect
+	Op     sheet.Op
+}
+
+// A Lane is the states of a contact, a rule or an output.
+type Lane struct {
+	Name  string
+	Kind  logic.Kind
+	Spans []bench.Span
+
+	Starts int // of a rule or an output
+}
+
+// FromReplay makes a chart of everything that the rules of a replay use.
+func FromReplay(r *bench.Result, title, subtitle string) (*Chart, error) {
+	c := &Chart{Title: title, Subtitle: subtitle, From: r.Recording.Start, To: r.Recording.End, Clock: r.Recording.Clock}
+	p := r.Program
+	for i := range p.Inputs {
+		in := &p.Inputs[i]
+		if !in.Used() {
+			continue
+		}
+		if in.Chain == nil {
+			spans, err := r.ContactSpans(i)
+			if err != nil {
+				return nil, err
+			}
+			c.Lanes = append(c.Lanes, Lane{Name: in.Name, Kind: logic.InputKind, Spans: spans})
+			continue
+		}
+		signal, err := bench.Trace(p, r.Recording, i)
+		if err != nil {
+			return nil, err
+		}
+		if signal == nil {
+			signal = &recording.Column{Name: in.Name}
+		}
+		c.Panels = append(c.Panels, Panel{Name: in.Name, Unit: in.Chain.Engineering().Name(), Signal: signal, Span: span(p.Job.Inputs[i]), Points: points(r, i)})
+	}
+	for _, sum := range r.Summary {
+		c.Lanes = append(c.Lanes, Lane{sum.Name, sum.Kind, r.Spans(sum.Kind, int(sum.Index)), sum.Starts})
+	}
+	return c, nil
+}
+
+// span is the width of the last stage's range.
+func span(in *sheet.Input) float64 {
+	n := len(in.Stages)
+	if n == 0 {
+		return 0
+	}
+	s, ok := in.Stages[n-1].(*sheet.Scale)
+	if !ok {
+		return 0
+	}
+	return math.Abs(s.To.To.Value - s.To.From.Value)
+}
+
+func points(r *bench.Result, input int) []Point {
+	var all []Point
+	for i, rule := range r.Program.Rules {
+		for _, pt := range r.Program.RulePoints(i, r.Settings) {
+			if pt.Input == input {
+				all = append(all, Point{rule.Name, pt.Value().Value, pt.Effect, pt.Op})
+			}
+		}
+	}
+	return all
+}
+
+// Direction is an arrow for how the signal passes the point.
+func (p Point) Direction() string {
+	if p.Op.Falling() {
+		return "↓"
+	}
+	return "↑"
+}
+
+// Limits are the lowest and highest value of a panel's axis: what the signal
+// covers, and the points that are near enough not to press it flat.
+func (p *Panel) Limits() (low, high float64) {
+	low, high = math.Inf(1), math.Inf(-1)
+	for _, b := range p.Signal.Blocks {
+		if !math.IsNaN(b.Min) {
+			low, high = min(low, b.Min), max(high, b.Max)
+		}
+	}
+	if low > high {
+		low, high = 0, 0
+	}
+	least := max(p.Span/20, math.Abs(high+low)/40, 1e-9)
+	if high-low < least {
+		middle := (low + high) / 2
+		low, high = middle-least/2, middle+least/2
+	}
+	near := 2 * (high - low)
+	dataLow, dataHigh := low, high
+	for _, pt := range p.Points {
+		if pt.Value > dataLow-near && pt.Value < dataHigh+near {
+			low, high = min(low, pt.Value), max(high, pt.Value)
+		}
+	}
+	margin := (high - low) * 0.06
+	return low - margin, high + margin
+}
+
+// ValueTicks are round values between two, at most n of them.
+func ValueTicks(low, high float64, n int) []float64 {
+	width := high - low
+	if !(width > 0) || math.IsInf(width, 0) || n < 1 {
+		return nil
+	}
+	for power := math.Pow(10, math.Floor(math.Log10(width/float64(n)))); ; power *= 10 {
+		for _, m := range []float64{1, 2, 5} {
+			step := m * power
+			first, last := math.Ceil(low/step), math.Floor(high/step)
+			if last-first+1 > float64(n) {
+				continue
+			}
+			var ticks []float64
+			for k := first; k <= last; k++ {
+				ticks = append(ticks, k*step)
+			}
+			return ticks
+		}
+	}
+}
+
+// timeSteps are the distances between time ticks, in seconds.
+var timeSteps = []int64{1, 2, 5, 10, 15, 30, 60, 120, 300, 600, 900, 1800, 3600, 7200, 10800, 21600, 43200, 86400}
+
+// TimeTicks are round times between two, at most n of them. They are round on
+// the clock's own face, or counted from 0 for elapsed time.
+func TimeTicks(from, to int64, clock recording.Clock, n int) []int64 {
+	const second = int64(1e9)
+	step := second
+	for _, s := range timeSteps {
+		if step = s * second; (to-from)/step <= int64(n) {
+			break
+		}
+	}
+	for (to-from)/step > int64(n) {
+		step *= 2
+	}
+	offset := int64(clock.Offset) * second
+	first := (from + offset) / step * step
+	if first < from+offset {
+		first += step
+	}
+	var ticks []int64
+	for t := first - offset; t <= to; t += step {
+		ticks = append(ticks, t)
+	}
+	return ticks
+}
+
+// pointLabel is a point in words: "6 ↓ trips standby_blower".
+func (p Point) label() string {
+	return unit.Short(p.Value) + " " + p.Direction() + " " + p.Effect.String() + " " + p.Rule
+}
