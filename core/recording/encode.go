@@ -1,0 +1,100 @@
+package recording
+
+import (
+	"encoding/binary"
+	"errors"
+	"fmt"
+	"math"
+)
+
+// The encoding of a block, for keeping it in a store:
+//
+//	byte     1, the version
+//	byte     0: float64 values; 1: bits; 2: bits, with a second set for bad readings
+//	uvarint  the number of readings
+//	varint   the first time, then the first step, then each change of the step
+//	values   8 bytes each, little endian; or 8 bytes for each 64 bits
+//
+// Regular times and steady signals leave long runs of equal bytes, which a
+// general compressor then takes care of.
+const (
+	version   = 1
+	asValues  = 0
+	asBits    = 1
+	asBitsBad = 2
+)
+
+// AppendBinary appends the encoded block to data.
+func (b *Block) AppendBinary(data []byte) ([]byte, error) {
+	form := byte(asValues)
+	if b.Values == nil {
+		form = asBits
+		if b.Broken != nil {
+			form = asBitsBad
+		}
+	}
+	data = append(data, version, form)
+	data = binary.AppendUvarint(data, uint64(b.Len()))
+	var last, step int64
+	for _, t := range b.Times {
+		data = binary.AppendVarint(data, t-last-step)
+		step, last = t-last, t
+	}
+	for _, v := range b.Values {
+		data = binary.LittleEndian.AppendUint64(data, math.Float64bits(v))
+	}
+	for _, words := range [][]uint64{b.On, b.Broken} {
+		for _, w := range words {
+			data = binary.LittleEndian.AppendUint64(data, w)
+		}
+	}
+	return data, nil
+}
+
+// errCorrupt is the error of data that AppendBinary has not made.
+var errCorrupt = errors.New("not an encoded block")
+
+// DecodeBlock reads what AppendBinary wrote. The summary is computed anew.
+func DecodeBlock(data []byte) (*Block, error) {
+	if len(data) < 2 || data[0] != version || data[1] > asBitsBad {
+		return nil, fmt.Errorf("decoding: %w: unknown form", errCorrupt)
+	}
+	form, rest := data[1], data[2:]
+	n, size := binary.Uvarint(rest)
+	if size <= 0 || n == 0 || n > BlockSize {
+		return nil, fmt.Errorf("decoding: %w: bad number of readings", errCorrupt)
+	}
+	rest = rest[size:]
+	times := make([]int64, n)
+	var last, step int64
+	for i := range times {
+		change, size := binary.Varint(rest)
+		if size <= 0 {
+			return nil, fmt.Errorf("decoding: %w: times end early", errCorrupt)
+		}
+		rest = rest[size:]
+		times[i] = last + step + change
+		if i > 0 && times[i] <= last {
+			return nil, fmt.Errorf("decoding: %w: times go back", errCorrupt)
+		}
+		step, last = times[i]-last, times[i]
+	}
+	sets := map[byte]int{asValues: int(n), asBits: int(n+63) / 64, asBitsBad: 2 * (int(n+63) / 64)}[form]
+	if len(rest) != 8*sets {
+		return nil, fmt.Errorf("decoding: %w: %d bytes of readings instead of %d", errCorrupt, len(rest), 8*sets)
+	}
+	word := func(i int) uint64 { return binary.LittleEndian.Uint64(rest[8*i:]) }
+	values := make([]float64, n)
+	for i := range values {
+		bit := uint64(1) << (i % 64)
+		switch {
+		case form == asValues:
+			values[i] = math.Float64frombits(word(i))
+		case form == asBitsBad && word(sets/2+i/64)&bit != 0:
+			values[i] = math.NaN()
+		case word(i/64)&bit != 0:
+			values[i] = 1
+		}
+	}
+	return NewBlock(times, values), nil
+}

@@ -1,0 +1,263 @@
+package store
+
+import (
+	"context"
+	"database/sql"
+	"encoding/json"
+	"fmt"
+	"math"
+	"slices"
+	"time"
+
+	"github.com/klauspost/compress/zstd"
+	"gorm.io/gorm"
+
+	"rectura/core/recording"
+)
+
+// A Recording is what the store knows of a recording without its readings.
+type Recording struct {
+	ID       int64
+	Name     string
+	Uploaded time.Time
+	Start    int64
+	End      int64
+	Rows     int
+	Bytes    int64 // that its blocks take
+	Clock    recording.Clock
+	Notes    []string
+	Columns  []Column
+}
+
+// Samples is the number of readings in all columns.
+func (r *Recording) Samples() int {
+	n := 0
+	for _, c := range r.Columns {
+		n += c.Samples
+	}
+	return n
+}
+
+// A Column is a column's name, unit and figures.
+type Column struct {
+	Name, Unit string
+	Samples    int
+	Min, Max   float64 // NaN if no reading is good
+}
+
+type recordingRow struct {
+	ID       int64 `gorm:"primaryKey;autoIncrement"`
+	Name     string
+	Uploaded int64
+	Start    int64
+	End      int64
+	Rows     int
+	Elapsed  bool
+	Offset   int
+	Notes    string
+}
+
+func (recordingRow) TableName() string { return "recordings" }
+
+func (r recordingRow) clock() recording.Clock {
+	return recording.Clock{Elapsed: r.Elapsed, Offset: r.Offset}
+}
+
+type columnRow struct {
+	ID         int64 `gorm:"primaryKey;autoIncrement"`
+	Recording  int64
+	Position   int
+	Name       string
+	Unit       string
+	Word       string
+	WordLine   int
+	WordColumn int
+}
+
+func (columnRow) TableName() string { return "columns" }
+
+type blockRow struct {
+	Column   int64 `gorm:"primaryKey"`
+	First    int64 `gorm:"primaryKey"`
+	Last     int64
+	Readings int
+	Min      sql.NullFloat64
+	Max      sql.NullFloat64
+	AnyBad   bool
+	Data     []byte
+}
+
+func (blockRow) TableName() string { return "blocks" }
+
+var (
+	encoder, _ = zstd.NewWriter(nil) // without options it cannot fail
+	decoder, _ = zstd.NewReader(nil, zstd.WithDecoderMaxMemory(1<<20))
+)
+
+func nullable(v float64) sql.NullFloat64 {
+	return sql.NullFloat64{Float64: v, Valid: !math.IsNaN(v)}
+}
+
+// AddRecording keeps a recording under a name that is not taken yet
+// (ErrExists), and returns its number.
+func (s *Store) AddRecording(ctx context.Context, name string, r *recording.Recording, now time.Time) (int64, error) {
+	notes, err := json.Marshal(append([]string{}, r.Notes...))
+	if err != nil {
+		return 0, fmt.Errorf("keeping recording %s: %w", name, err)
+	}
+	row := recordingRow{Name: name, Uploaded: now.UnixNano(), Start: r.Start, End: r.End, Rows: r.Rows,
+		Elapsed: r.Clock.Elapsed, Offset: r.Clock.Offset, Notes: string(notes)}
+	err = s.db.WithContext(ctx).Transaction(func(tx *gorm.DB) error {
+		var taken int64
+		if err := tx.Model(&recordingRow{}).Where("name = ?", name).Count(&taken).Error; err != nil {
+			return err
+		}
+		if taken > 0 {
+			return ErrExists
+		}
+		if err := tx.Create(&row).Error; err != nil {
+			return err
+		}
+		for i, c := range r.Columns {
+			if err := addColumn(tx, row.ID, i, c); err != nil {
+				return fmt.Errorf("column %s: %w", c.Name, err)
+			}
+		}
+		return nil
+	})
+	if err != nil {
+		return 0, fmt.Errorf("keeping recording %s: %w", name, err)
+	}
+	return row.ID, nil
+}
+
+func addColumn(tx *gorm.DB, recordingID int64, position int, c *recording.Column) error {
+	column := columnRow{Recording: recordingID, Position: position, Name: c.Name, Unit: c.Unit}
+	if c.Word != nil {
+		column.Word, column.WordLine, column.WordColumn = c.Word.Text, c.Word.Line, c.Word.Column
+	}
+	if err := tx.Create(&column).Error; err != nil {
+		return err
+	}
+	rows := make([]blockRow, 0, len(c.Blocks))
+	for _, b := range c.Blocks {
+		data, err := b.AppendBinary(nil)
+		if err != nil {
+			return err
+		}
+		rows = append(rows, blockRow{Column: column.ID, First: b.Times[0], Last: b.Times[b.Len()-1], Readings: b.Len(),
+			Min: nullable(b.Min), Max: nullable(b.Max), AnyBad: b.AnyBad, Data: encoder.EncodeAll(data, nil)})
+	}
+	if len(rows) == 0 {
+		return nil
+	}
+	return tx.CreateInBatches(rows, 100).Error
+}
+
+// Recordings lists all recordings by name, without their readings.
+func (s *Store) Recordings(ctx context.Context) ([]*Recording, error) {
+	var rows []recordingRow
+	if err := s.db.WithContext(ctx).Order("name").Find(&rows).Error; err != nil {
+		return nil, fmt.Errorf("listing recordings: %w", err)
+	}
+	all := make([]*Recording, len(rows))
+	for i, row := range rows {
+		var err error
+		if all[i], err = s.describe(ctx, row); err != nil {
+			return nil, err
+		}
+	}
+	return all, nil
+}
+
+// Recording is one recording without its readings.
+func (s *Store) Recording(ctx context.Context, id int64) (*Recording, error) {
+	row, err := s.recordingRow(ctx, id)
+	if err != nil {
+		return nil, err
+	}
+	return s.describe(ctx, row)
+}
+
+func (s *Store) recordingRow(ctx context.Context, id int64) (recordingRow, error) {
+	var row recordingRow
+	err := s.db.WithContext(ctx).First(&row, "id = ?", id).Error
+	return row, found(err, "reading recording %d", id)
+}
+
+// describe adds up a recording's columns from the figures of their blocks.
+func (s *Store) describe(ctx context.Context, row recordingRow) (*Recording, error) {
+	r := &Recording{ID: row.ID, Name: row.Name, Uploaded: time.Unix(0, row.Uploaded).UTC(), Start: row.Start, End: row.End, Rows: row.Rows, Clock: row.clock()}
+	if err := json.Unmarshal([]byte(row.Notes), &r.Notes); err != nil {
+		return nil, fmt.Errorf("reading the notes of recording %s: %w", row.Name, err)
+	}
+	var columns []struct {
+		Name, Unit string
+		Samples    int
+		Min, Max   sql.NullFloat64
+		Bytes      int64
+	}
+	err := s.db.WithContext(ctx).Raw(`
+		SELECT c.name, c.unit, COALESCE(SUM(b.readings), 0) AS samples, MIN(b.min) AS min, MAX(b.max) AS max,
+		       COALESCE(SUM(LENGTH(b.data)), 0) AS bytes
+		FROM columns c LEFT JOIN blocks b ON b."column" = c.id
+		WHERE c.recording = ? GROUP BY c.id ORDER BY c.position`, row.ID).Scan(&columns).Error
+	if err != nil {
+		return nil, fmt.Errorf("reading the columns of recording %s: %w", row.Name, err)
+	}
+	for _, c := range columns {
+		column := Column{c.Name, c.Unit, c.Samples, math.NaN(), math.NaN()}
+		if c.Min.Valid && c.Max.Valid {
+			column.Min, column.Max = c.Min.Float64, c.Max.Float64
+		}
+		r.Columns = append(r.Columns, column)
+		r.Bytes += c.Bytes
+	}
+	return r, nil
+}
+
+// Readings reads a recording with the blocks that have readings from one time
+// to another. Columns that were sampled together share their times again.
+func (s *Store) Readings(ctx context.Context, id, from, to int64) (*recording.Recording, error) {
+	row, err := s.recordingRow(ctx, id)
+	if err != nil {
+		return nil, err
+	}
+	r := &recording.Recording{Start: row.Start, End: row.End, Rows: row.Rows, Clock: row.clock()}
+	if err := json.Unmarshal([]byte(row.Notes), &r.Notes); err != nil {
+		return nil, fmt.Errorf("reading the notes of recording %s: %w", row.Name, err)
+	}
+	var columns []columnRow
+	if err := s.db.WithContext(ctx).Order("position").Find(&columns, "recording = ?", id).Error; err != nil {
+		return nil, fmt.Errorf("reading the columns of recording %s: %w", row.Name, err)
+	}
+	times := map[int64][]int64{} // by the first one
+	for _, c := range columns {
+		column := &recording.Column{Name: c.Name, Unit: c.Unit}
+		if c.Word != "" {
+			column.Word = &recording.Word{Text: c.Word, Line: c.WordLine, Column: c.WordColumn}
+		}
+		var blocks []blockRow
+		if err := s.db.WithContext(ctx).Order("first").Find(&blocks, `"column" = ? AND last >= ? AND first <= ?`, c.ID, from, to).Error; err != nil {
+			return nil, fmt.Errorf("reading column %s of recording %s: %w", c.Name, row.Name, err)
+		}
+		for _, b := range blocks {
+			data, err := decoder.DecodeAll(b.Data, nil)
+			if err != nil {
+				return nil, fmt.Errorf("reading column %s of recording %s: %w", c.Name, row.Name, err)
+			}
+			block, err := recording.DecodeBlock(data)
+			if err != nil {
+				return nil, fmt.Errorf("reading column %s of recording %s: %w", c.Name, row.Name, err)
+			}
+			if same := times[b.First]; slices.Equal(same, block.Times) {
+				block.Times = same
+			} else {
+				times[b.First] = block.Times
+			}
+			column.Blocks = append(column.Blocks, block)
+		}
+		r.Columns = append(r.Columns, column)
+	}
+	return r, nil
+}

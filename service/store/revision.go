@@ -1,0 +1,81 @@
+package store
+
+import (
+	"context"
+	"fmt"
+	"time"
+
+	"gorm.io/gorm"
+
+	"rectura/core/sheet"
+)
+
+// A Revision is one kept version of the job.
+type Revision struct {
+	Number   int64 `gorm:"primaryKey;autoIncrement"`
+	Title    string
+	Note     string
+	Created  int64 // nanoseconds since 1970
+	Inputs   int
+	Outputs  int
+	Rules    int
+	Warnings int
+}
+
+// Time is when the revision was kept.
+func (r Revision) Time() time.Time { return time.Unix(0, r.Created).UTC() }
+
+// A sheetRow is one sheet of a revision.
+type sheetRow struct {
+	Revision int64 `gorm:"primaryKey"`
+	Position int   `gorm:"primaryKey"`
+	Name     string
+	Text     []byte
+}
+
+func (sheetRow) TableName() string { return "sheets" }
+
+// AddRevision keeps sheets as the next revision and returns it with its number.
+func (s *Store) AddRevision(ctx context.Context, r Revision, sheets []sheet.Source) (Revision, error) {
+	r.Number = 0
+	err := s.db.WithContext(ctx).Transaction(func(tx *gorm.DB) error {
+		if err := tx.Create(&r).Error; err != nil {
+			return err
+		}
+		rows := make([]sheetRow, len(sheets))
+		for i, sh := range sheets {
+			rows[i] = sheetRow{r.Number, i, sh.Name, sh.Text}
+		}
+		return tx.Create(rows).Error
+	})
+	if err != nil {
+		return Revision{}, fmt.Errorf("keeping a revision: %w", err)
+	}
+	return r, nil
+}
+
+// Revisions lists all revisions, the newest first.
+func (s *Store) Revisions(ctx context.Context) ([]Revision, error) {
+	var all []Revision
+	if err := s.db.WithContext(ctx).Order("number DESC").Find(&all).Error; err != nil {
+		return nil, fmt.Errorf("listing revisions: %w", err)
+	}
+	return all, nil
+}
+
+// Revision reads one revision with its sheets.
+func (s *Store) Revision(ctx context.Context, number int64) (Revision, []sheet.Source, error) {
+	var r Revision
+	if err := s.db.WithContext(ctx).First(&r, "number = ?", number).Error; err != nil {
+		return r, nil, found(err, "reading revision %d", number)
+	}
+	var rows []sheetRow
+	if err := s.db.WithContext(ctx).Order("position").Find(&rows, "revision = ?", number).Error; err != nil {
+		return r, nil, fmt.Errorf("reading the sheets of revision %d: %w", number, err)
+	}
+	sheets := make([]sheet.Source, len(rows))
+	for i, row := range rows {
+		sheets[i] = sheet.Source{Name: row.Name, Text: row.Text}
+	}
+	return r, sheets, nil
+}
