@@ -3,6 +3,7 @@ package bench
 import (
 	"fmt"
 	"slices"
+	"strings"
 
 	"rectura/core/logic"
 	"rectura/core/recording"
@@ -117,6 +118,33 @@ func Setting(s *sheet.Setpoint, q unit.Quantity) (float64, error) {
 		}
 	}
 	return v, nil
+}
+
+// ParseSetting reads `NAME=VALUE`: a setpoint or constant and its other value,
+// with its unit, such as oxygen_low=5.5 mg/L or blower_delay=1 min 30 s.
+func ParseSetting(s string) (name string, q unit.Quantity, err error) {
+	name, value, ok := strings.Cut(s, "=")
+	if name = strings.TrimSpace(name); !ok || name == "" {
+		return "", q, fmt.Errorf("%q is not NAME=VALUE, such as oxygen_low=5.5mg/L", s)
+	}
+	q, err = ParseValue(value)
+	if err != nil {
+		return "", q, fmt.Errorf("%s: %w", name, err)
+	}
+	return name, q, nil
+}
+
+// ParseValue reads a quantity, or a compound duration, which it gives in
+// seconds.
+func ParseValue(s string) (unit.Quantity, error) {
+	q, err := unit.ParseQuantity(s)
+	if err == nil {
+		return q, nil
+	}
+	if ns, timeErr := unit.ParseDuration(s); timeErr == nil {
+		return unit.Quantity{Value: float64(ns) / 1e9, Unit: unit.MustLookup("s")}, nil
+	}
+	return q, err
 }
 
 // A player is one replay under way.

@@ -28,21 +28,11 @@ type change struct {
 	To   string  `json:"to"`
 }
 
-func nameOf(p *logic.Program, t logic.Transition) string {
-	switch t.Kind {
-	case logic.InputKind:
-		return p.Inputs[t.Index].Name
-	case logic.RuleKind:
-		return p.Rules[t.Index].Name
-	}
-	return p.Outputs[t.Index].Name
-}
-
 func changes(r *bench.Result) []change {
 	var all []change
 	for _, t := range r.Transitions {
 		seconds := float64(t.Time-r.Recording.Start) / 1e9
-		all = append(all, change{math.Round(seconds*1e9) / 1e9, nameOf(r.Program, t), t.Kind.String(), t.From.String(), t.To.String()})
+		all = append(all, change{math.Round(seconds*1e9) / 1e9, r.Program.Name(t.Kind, int(t.Index)), t.Kind.String(), t.From.String(), t.To.String()})
 	}
 	return all
 }

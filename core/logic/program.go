@@ -154,6 +154,17 @@ func (p *Program) find(key string) int {
 	return -1
 }
 
+// Name is the name of an input, rule or output.
+func (p *Program) Name(kind Kind, index int) string {
+	switch kind {
+	case InputKind:
+		return p.Inputs[index].Name
+	case RuleKind:
+		return p.Rules[index].Name
+	}
+	return p.Outputs[index].Name
+}
+
 // Used tells whether any rule depends on the input.
 func (in *Input) Used() bool { return in.used }
 

@@ -300,6 +300,18 @@ func (p *Program) Sentence(t Transition, clock Clock) string {
 	return p.termsText(r.Terms, t.Time, clock)
 }
 
+// CallerText says what one of an output's callers has to do with its change.
+func (p *Program) CallerText(c Cause, rule int32) string {
+	name := p.Rules[rule].Name
+	switch c {
+	case ByCall:
+		return "called by " + name
+	case ByNoCall:
+		return "no longer called by " + name
+	}
+	return name + " undecided"
+}
+
 func (p *Program) ruleNames(rules []int32) string {
 	names := make([]string, len(rules))
 	for i, r := range rules {

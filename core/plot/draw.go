@@ -16,8 +16,8 @@ import (
 	"gonum.org/v1/plot/vg/vgimg"
 	"gonum.org/v1/plot/vg/vgsvg"
 
-	"rectura/core/recording"
 	"rectura/core/logic"
+	"rectura/core/recording"
 	"rectura/core/unit"
 )
 

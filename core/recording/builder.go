@@ -43,7 +43,7 @@ func (b *Builder) Row(t int64, cells []Cell) {
 	r := b.recording
 	r.Rows++
 	if r.Rows == 1 {
-		r.Start, r.End = t, t
+		r.Origin, r.Start, r.End = t, t, t
 	} else if t == r.End {
 		b.repeat(t, cells)
 		return

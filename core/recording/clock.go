@@ -63,13 +63,13 @@ func (r *Recording) ParseIn(s string) (int64, error) {
 	s = strings.TrimSpace(s)
 	if offset, ok := strings.CutPrefix(s, "+"); ok {
 		if offset = strings.TrimSpace(offset); offset == "0" || offset == "0 s" {
-			return r.Start, nil
+			return r.Origin, nil
 		}
 		d, err := unit.ParseDuration(offset)
 		if err != nil {
 			return 0, err
 		}
-		return r.Start + d, nil
+		return r.Origin + d, nil
 	}
 	if r.Clock.Elapsed {
 		return 0, fmt.Errorf("%q is no time of this recording, which has elapsed seconds; write an offset from its start, such as \"+75 s\"", s)
@@ -82,7 +82,7 @@ func (r *Recording) ParseIn(s string) (int64, error) {
 		if err != nil {
 			continue
 		}
-		start := time.Unix(0, r.Start).In(r.Clock.zone())
+		start := time.Unix(0, r.Origin).In(r.Clock.zone())
 		t := time.Date(start.Year(), start.Month(), start.Day(), day.Hour(), day.Minute(), day.Second(), day.Nanosecond(), start.Location())
 		if t.Before(start) {
 			t = t.AddDate(0, 0, 1)
@@ -90,4 +90,24 @@ func (r *Recording) ParseIn(s string) (int64, error) {
 		return t.UnixNano(), nil
 	}
 	return 0, fmt.Errorf("%s is no time; write a time of day such as 02:14:05, a full one such as 2026-03-02T02:14:05Z, or an offset such as \"+75 s\"", strconv.Quote(s))
+}
+
+// Window reads the ends of a part of the recording, as ParseIn does; empty for
+// its start and its end.
+func (r *Recording) Window(from, to string) (first, last int64, err error) {
+	first, last = r.Start, r.End
+	if from != "" {
+		if first, err = r.ParseIn(from); err != nil {
+			return 0, 0, err
+		}
+	}
+	if to != "" {
+		if last, err = r.ParseIn(to); err != nil {
+			return 0, 0, err
+		}
+	}
+	if last < first {
+		return 0, 0, fmt.Errorf("the part from %s to %s ends before it begins", r.Clock.Format(first), r.Clock.Format(last))
+	}
+	return first, last, nil
 }

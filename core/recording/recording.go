@@ -17,6 +17,7 @@ const BlockSize = 4096
 // A Recording is a set of columns, one a point, with their times.
 type Recording struct {
 	Columns []*Column
+	Origin  int64 // the time that offsets count from: the first row's, also of a part that was cut out
 	Start   int64 // the first row's time, whether or not it holds a reading
 	End     int64 // the last row's time
 	Rows    int   // that the file held
@@ -171,7 +172,7 @@ func (r *Recording) Cut(from, to int64) (*Recording, error) {
 	if from <= r.Start && to >= r.End {
 		return r, nil
 	}
-	cut := &Recording{Clock: r.Clock, Notes: r.Notes, Start: math.MaxInt64, End: math.MinInt64}
+	cut := &Recording{Origin: r.Origin, Clock: r.Clock, Notes: r.Notes, Start: math.MaxInt64, End: math.MinInt64}
 	for _, c := range r.Columns {
 		part := &Column{Name: c.Name, Unit: c.Unit, Word: c.Word}
 		for _, b := range c.Blocks {

@@ -121,7 +121,7 @@ func (p *printer) condition(keyword string, c *ConditionClause) {
 	}
 }
 
-// widest is the longest line of a condition; a longer one is broken after the
+// widest is the longest line of a condition; a longer one is broken after each
 // outermost `and` or `or`.
 const widest = 98
 
@@ -129,20 +129,19 @@ func wrap(text string, c Condition) string {
 	if utf8.RuneCountInString(text) <= widest-2 {
 		return text
 	}
-	word := " or"
-	if isAnd(c) {
-		word = " and"
+	inner := ungroup(c)
+	if f, ok := inner.(*For); ok {
+		inner = ungroup(f.X)
 	}
-	xs := terms(c)
+	xs := terms(inner)
 	if len(xs) < 2 {
 		return text
 	}
-	first, _ := strings.CutSuffix(text, c.String())
-	parts := make([]string, len(xs))
-	for i, x := range xs {
-		parts[i] = x.String()
+	word := " or"
+	if isAnd(inner) {
+		word = " and"
 	}
-	return first + strings.Join(parts, word+"\n    ")
+	return strings.Replace(text, inner.String(), join(xs, word+"\n    "), 1)
 }
 
 func (d *JobHead) print(p *printer) {

@@ -61,10 +61,13 @@ func (j *Job) say(c Condition) string {
 	case *Compare:
 		s := j.sayValue(c.L) + " is " + opWords[c.Op] + " " + j.sayValue(c.R)
 		if c.Deadband != nil {
-			s += " by more than " + j.sayValue(c.Deadband)
+			s += " with deadband " + j.sayValue(c.Deadband)
 		}
-		if c.Hysteresis != nil {
-			s += " (until it has come back by " + j.sayValue(c.Hysteresis) + ")"
+		switch {
+		case c.Hysteresis != nil && c.Deadband != nil:
+			s += " and hysteresis " + j.sayValue(c.Hysteresis)
+		case c.Hysteresis != nil:
+			s += " with hysteresis " + j.sayValue(c.Hysteresis)
 		}
 		return s
 	}

@@ -200,14 +200,14 @@ func FormatDecimal(n, scale int64) string {
 // Short prints a value in the shortest form of at most four significant
 // digits. Digits before the decimal point are never dropped: 18012 counts stay
 // 18012.
-func Short(v float64) string { return significant(v, 4) }
+func Short(v float64) string { return Significant(v, 4) }
 
 // ShortPair prints two values like Short, with more digits where fewer would
 // make the printed ones compare otherwise than the real ones: 5.9996 and 6
 // print as they are, never as 6 and 6.
 func ShortPair(a, b float64) (string, string) {
 	for digits := 4; digits < 17; digits++ {
-		x, y := significant(a, digits), significant(b, digits)
+		x, y := Significant(a, digits), Significant(b, digits)
 		p, errX := strconv.ParseFloat(x, 64)
 		q, errY := strconv.ParseFloat(y, 64)
 		if errX == nil && errY == nil && (p < q) == (a < b) && (p > q) == (a > b) {
@@ -217,7 +217,9 @@ func ShortPair(a, b float64) (string, string) {
 	return Quantity{Value: a}.Number(), Quantity{Value: b}.Number()
 }
 
-func significant(v float64, digits int) string {
+// Significant prints a value in the shortest form of at most so many significant
+// digits; digits before the decimal point are never dropped.
+func Significant(v float64, digits int) string {
 	if math.IsNaN(v) || math.IsInf(v, 0) {
 		return strconv.FormatFloat(v, 'g', -1, 64)
 	}

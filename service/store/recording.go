@@ -223,7 +223,7 @@ func (s *Store) Readings(ctx context.Context, id, from, to int64) (*recording.Re
 	if err != nil {
 		return nil, err
 	}
-	r := &recording.Recording{Start: row.Start, End: row.End, Rows: row.Rows, Clock: row.clock()}
+	r := &recording.Recording{Origin: row.Start, Start: row.Start, End: row.End, Rows: row.Rows, Clock: row.clock()}
 	if err := json.Unmarshal([]byte(row.Notes), &r.Notes); err != nil {
 		return nil, fmt.Errorf("reading the notes of recording %s: %w", row.Name, err)
 	}

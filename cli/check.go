@@ -1,0 +1,70 @@
+package cli
+
+import (
+	"fmt"
+	"strconv"
+
+	"github.com/spf13/cobra"
+
+	"rectura/core/sheet"
+)
+
+// A findingJSON is a finding in the stable JSON of `check`.
+type findingJSON struct {
+	File     string `json:"file"`
+	Line     int    `json:"line"`
+	Column   int    `json:"column"`
+	Severity string `json:"severity"`
+	Code     string `json:"code"`
+	Text     string `json:"text"`
+}
+
+func newCheck() *cobra.Command {
+	var format string
+	c := &cobra.Command{
+		Use:               "check JOB",
+		Short:             "Say what is wrong or doubtful in a job, where, and what to do",
+		Example:           "  rectura check examples/hatchery",
+		Args:              cobra.ExactArgs(1),
+		ValidArgsFunction: completeJob(nil),
+		RunE:              func(c *cobra.Command, args []string) error { return runCheck(c, args[0], format) },
+	}
+	addFormat(c, &format)
+	return c
+}
+
+func runCheck(c *cobra.Command, folder, format string) error {
+	sources, err := readSheets(folder)
+	if err != nil {
+		return err
+	}
+	job, found := sheet.Parse(sources)
+	switch format {
+	case "json":
+		all := []findingJSON{}
+		for _, f := range found {
+			all = append(all, findingJSON{f.File, f.Line, f.Column, string(f.Severity), f.Code, f.Text})
+		}
+		err = writeJSON(c.OutOrStdout(), all)
+	case "csv":
+		l := list{heads: []string{"file", "line", "column", "severity", "code", "text"}}
+		for _, f := range found {
+			l.add(f.File, strconv.Itoa(f.Line), strconv.Itoa(f.Column), string(f.Severity), f.Code, f.Text)
+		}
+		err = l.csv(c.OutOrStdout())
+	default:
+		printFindings(c.ErrOrStderr(), folder, sources, found)
+		errors := 0
+		for _, f := range found {
+			if f.Severity == sheet.Error {
+				errors++
+			}
+		}
+		fmt.Fprintf(c.OutOrStdout(), "%s: %s, %s, %s; %s, %s\n", job.Title, count(len(job.Inputs), "input", "inputs"), count(len(job.Outputs), "output", "outputs"),
+			count(len(job.Rules), "rule", "rules"), count(errors, "error", "errors"), count(len(found)-errors, "warning", "warnings"))
+	}
+	if err == nil && sheet.HasErrors(found) {
+		return errNo
+	}
+	return err
+}

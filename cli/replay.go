@@ -1,0 +1,258 @@
+package cli
+
+import (
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"path/filepath"
+	"strconv"
+
+	"github.com/spf13/cobra"
+
+	"rectura/core/bench"
+	"rectura/core/plot"
+	"rectura/core/recording"
+	"rectura/core/unit"
+)
+
+// The stable JSON of `replay`.
+type (
+	replayJSON struct {
+		Job         string           `json:"job"`
+		Recording   string           `json:"recording"`
+		Start       timeJSON         `json:"start"`
+		End         timeJSON         `json:"end"`
+		Seconds     seconds          `json:"seconds"`
+		Samples     int              `json:"samples"`
+		Transitions []transitionJSON `json:"transitions"`
+		Summary     []summaryJSON    `json:"summary"`
+		Warnings    []string         `json:"warnings"`
+	}
+	transitionJSON struct {
+		T       seconds  `json:"t"`
+		Time    timeJSON `json:"time"`
+		Name    string   `json:"name"`
+		Kind    string   `json:"kind"`
+		From    string   `json:"from"`
+		To      string   `json:"to"`
+		Because string   `json:"because"`
+	}
+	summaryJSON struct {
+		Name             string  `json:"name"`
+		Kind             string  `json:"kind"`
+		Starts           int     `json:"starts"`
+		OnSeconds        seconds `json:"on_seconds"`
+		UndecidedSeconds seconds `json:"undecided_seconds"`
+		Final            string  `json:"final"`
+	}
+)
+
+// A timeJSON is an RFC 3339 time, or the file's own number of elapsed seconds.
+type timeJSON struct {
+	clock recording.Clock
+	t     int64
+}
+
+func (t timeJSON) MarshalJSON() ([]byte, error) {
+	if t.clock.Elapsed {
+		return seconds(t.t).MarshalJSON()
+	}
+	return json.Marshal(t.clock.Full(t.t))
+}
+
+type replayFlags struct {
+	set            []string
+	scan, from, to string
+	plot, format   string
+}
+
+func newReplay() *cobra.Command {
+	var f replayFlags
+	c := &cobra.Command{
+		Use:   "replay JOB RECORDING",
+		Short: "Play a recording through a job: what would have changed, when, and because of what",
+		Long: `Plays a recording through the rules of a job and lists every change with its
+reason, and how often and how long everything was on.
+
+RECORDING is a file, or the name of one in the job's recordings/. A time is a time
+of day in the recording, a full RFC 3339 time, or an offset from its start such as
+"+75 s". With --from and --to, that part is played as if it were all there is;
+t still counts from the recording's start.`,
+		Example: "  rectura replay examples/hatchery night\n" +
+			"  rectura replay examples/hatchery night --set oxygen_low=5.5mg/L --plot night.svg\n" +
+			"  rectura replay examples/hatchery hopper --set hopper_band=3kg --scan 500ms --from 14:40 --to 15:00",
+		Args: cobra.ExactArgs(2),
+		ValidArgsFunction: completeJob(func(folder string, args []string) []string {
+			if len(args) > 0 {
+				return nil
+			}
+			return recordingNames(folder)
+		}),
+		RunE: func(c *cobra.Command, args []string) error { return runReplay(c, args[0], args[1], f) },
+	}
+	c.Flags().StringArrayVar(&f.set, "set", nil, "another value of a setpoint or constant, `NAME=VALUE`; may be repeated")
+	c.Flags().StringVar(&f.scan, "scan", "", "evaluate only every `D`, as a controller with that loop time would")
+	c.Flags().StringVar(&f.from, "from", "", "play from this `time` on")
+	c.Flags().StringVar(&f.to, "to", "", "play up to this `time`")
+	c.Flags().StringVar(&f.plot, "plot", "", "draw a strip chart into `FILE`.svg or .png")
+	addFormat(c, &f.format)
+	return c
+}
+
+func runReplay(c *cobra.Command, folder, name string, f replayFlags) error {
+	options, err := f.options()
+	if err != nil {
+		return err
+	}
+	if ext := filepath.Ext(f.plot); f.plot != "" && ext != ".svg" && ext != ".png" {
+		return fmt.Errorf("--plot %s: the file's name ends in .svg or .png", f.plot)
+	}
+	p, err := loadJob(c, folder)
+	if err != nil {
+		return err
+	}
+	path, shown, err := recordingPath(folder, name)
+	if err != nil {
+		return err
+	}
+	whole, err := readRecording(c, path)
+	if err != nil {
+		return err
+	}
+	from, to, err := whole.Window(f.from, f.to)
+	if err != nil {
+		return err
+	}
+	r, err := whole.Cut(from, to)
+	if err != nil {
+		return err
+	}
+	result, err := bench.Replay(p, r, options)
+	if err != nil {
+		return fmt.Errorf("playing %s: %w", shown, err)
+	}
+	result.Warnings = append(result.Warnings, r.Notes...)
+	if f.plot != "" {
+		if err := drawPlot(f.plot, result, shown); err != nil {
+			return err
+		}
+	}
+	for _, w := range result.Warnings {
+		fmt.Fprintf(c.ErrOrStderr(), "%s: warning: %s\n", shown, w)
+	}
+	switch f.format {
+	case "json":
+		return writeJSON(c.OutOrStdout(), replayView(result, shown))
+	case "csv":
+		v := replayView(result, shown)
+		l := list{heads: []string{"t", "time", "name", "kind", "from", "to", "because"}}
+		for _, t := range v.Transitions {
+			l.add(unit.FormatDecimal(int64(t.T), 1e9), r.Clock.Full(t.Time.t), t.Name, t.Kind, t.From, t.To, t.Because)
+		}
+		return l.csv(c.OutOrStdout())
+	}
+	printReplay(c.OutOrStdout(), result, shown)
+	return nil
+}
+
+func (f *replayFlags) options() (o bench.Options, err error) {
+	o.Set = map[string]unit.Quantity{}
+	for _, s := range f.set {
+		name, q, err := bench.ParseSetting(s)
+		if err != nil {
+			return o, fmt.Errorf("--set: %w", err)
+		}
+		o.Set[name] = q
+	}
+	if f.scan != "" {
+		if o.Scan, err = unit.ParseDuration(f.scan); err != nil {
+			return o, fmt.Errorf("--scan: %w", err)
+		}
+	}
+	return o, nil
+}
+
+// partText is what part of which recording a replay is about.
+func partText(r *bench.Result, shown string) string {
+	rec := r.Recording
+	s := shown + ", "
+	if date := rec.Clock.Date(rec.Start); date != "" {
+		s += date + ", "
+	}
+	s += rec.Clock.Format(rec.Start) + " to " + rec.Clock.Format(rec.End)
+	if length := rec.End - rec.Start; length > 0 {
+		s += ", " + unit.FormatDuration(length)
+	}
+	if r.Scan > 0 {
+		s += ", scanned every " + unit.FormatDuration(r.Scan)
+	}
+	return s
+}
+
+func drawPlot(file string, r *bench.Result, shown string) (err error) {
+	chart, err := plot.FromReplay(r, r.Program.Job.Title, partText(r, shown))
+	if err != nil {
+		return fmt.Errorf("drawing %s: %w", file, err)
+	}
+	f, err := os.Create(file)
+	if err != nil {
+		return fmt.Errorf("drawing: %w", err)
+	}
+	defer func() { err = errors.Join(err, f.Close()) }()
+	if filepath.Ext(file) == ".png" {
+		err = chart.PNG(f)
+	} else {
+		err = chart.SVG(f)
+	}
+	if err != nil {
+		return fmt.Errorf("drawing %s: %w", file, err)
+	}
+	return nil
+}
+
+func replayView(r *bench.Result, shown string) replayJSON {
+	rec := r.Recording
+	v := replayJSON{Job: r.Program.Job.Title, Recording: shown, Start: timeJSON{rec.Clock, rec.Start}, End: timeJSON{rec.Clock, rec.End},
+		Seconds: seconds(rec.End - rec.Start), Samples: rec.Samples(), Transitions: []transitionJSON{}, Summary: []summaryJSON{}, Warnings: append([]string{}, r.Warnings...)}
+	for _, t := range r.Transitions {
+		v.Transitions = append(v.Transitions, transitionJSON{seconds(t.Time - rec.Origin), timeJSON{rec.Clock, t.Time}, r.Program.Name(t.Kind, int(t.Index)),
+			t.Kind.String(), t.From.String(), t.To.String(), r.Program.Sentence(t, rec.Clock.Format)})
+	}
+	for _, s := range r.Summary {
+		v.Summary = append(v.Summary, summaryJSON{s.Name, s.Kind.String(), s.Starts, seconds(s.On), seconds(s.Undecided), s.Final.String()})
+	}
+	return v
+}
+
+func printReplay(w io.Writer, r *bench.Result, shown string) {
+	clock := r.Recording.Clock
+	fmt.Fprintf(w, "%s\n%s, %d readings\n\n", r.Program.Job.Title, partText(r, shown), r.Recording.Samples())
+	changes := list{heads: []string{"TIME", "WHAT", "", "CHANGE", "BECAUSE"}, numbers: []int{1}}
+	for _, t := range r.Transitions {
+		changes.add(clock.FormatMillis(t.Time), r.Program.Name(t.Kind, int(t.Index)), t.Kind.String(), t.From.String()+" → "+t.To.String(), r.Program.Sentence(t, clock.Format))
+	}
+	if len(changes.rows) == 0 {
+		fmt.Fprintln(w, "Nothing changed.")
+	} else {
+		changes.table(w)
+	}
+	fmt.Fprintln(w)
+	totals := list{heads: []string{"NAME", "", "STARTS", "ON", "UNDECIDED", "AT THE END"}, numbers: []int{3, 4, 5}}
+	for _, s := range r.Summary {
+		totals.add(s.Name, s.Kind.String(), strconv.Itoa(s.Starts), lasting(s.On), lasting(s.Undecided), s.Final.String())
+	}
+	totals.table(w)
+}
+
+// lasting is a time added up, rounded to what people want to know.
+func lasting(ns int64) string {
+	switch {
+	case ns == 0:
+		return "-"
+	case ns >= 60e9:
+		ns = (ns + 5e8) / 1e9 * 1e9
+	}
+	return unit.FormatDuration(ns)
+}

@@ -1,0 +1,235 @@
+package cli
+
+import (
+	"fmt"
+	"io"
+	"slices"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"rectura/core/logic"
+	"rectura/core/sheet"
+	"rectura/core/unit"
+)
+
+func newShow() *cobra.Command {
+	var format string
+	c := &cobra.Command{
+		Use:     "show JOB [NAME…]",
+		Short:   "Show points with their chains, setpoints, and rules as sentences with trip and reset points",
+		Example: "  rectura show examples/hatchery\n  rectura show examples/hatchery standby_blower oxygen",
+		Args:    cobra.MinimumNArgs(1),
+		ValidArgsFunction: completeJob(func(folder string, _ []string) []string {
+			return declaredNames(folder, func(sheet.Declaration) bool { return true })
+		}),
+		RunE: func(c *cobra.Command, args []string) error { return runShow(c, args[0], args[1:], format) },
+	}
+	addFormat(c, &format)
+	return c
+}
+
+// A shown is one declaration as `show` lists it for programs.
+type shown struct {
+	Name     string       `json:"name"`
+	Kind     string       `json:"kind"`
+	Title    string       `json:"title"`
+	Tag      string       `json:"tag,omitempty"`
+	Text     string       `json:"text"` // a chain, a value, who calls, a sentence
+	Points   []shownPoint `json:"points,omitempty"`
+	declared sheet.Declaration
+}
+
+type shownPoint struct {
+	Effect    string       `json:"effect"`
+	Input     string       `json:"input"`
+	Direction string       `json:"direction"`
+	Op        string       `json:"op"`
+	Stages    []stageValue `json:"stages"`
+}
+
+func runShow(c *cobra.Command, folder string, names []string, format string) error {
+	p, err := loadJob(c, folder)
+	if err != nil {
+		return err
+	}
+	for _, n := range names {
+		if p.Job.Lookup(n) == nil {
+			return fmt.Errorf("nothing in %s is named %s", folder, n)
+		}
+	}
+	var all []shown
+	for _, f := range p.Job.Files {
+		for _, d := range f.Declarations {
+			if h := d.Base(); h.Name != "" && (len(names) == 0 || slices.Contains(names, h.Name)) {
+				all = append(all, describe(p, d))
+			}
+		}
+	}
+	switch format {
+	case "json":
+		return writeJSON(c.OutOrStdout(), all)
+	case "csv":
+		l := list{heads: []string{"name", "kind", "title", "tag", "text", "points"}}
+		for _, s := range all {
+			var points []string
+			for _, pt := range s.Points {
+				points = append(points, pt.text())
+			}
+			l.add(s.Name, s.Kind, s.Title, s.Tag, s.Text, strings.Join(points, "; "))
+		}
+		return l.csv(c.OutOrStdout())
+	}
+	printShown(c.OutOrStdout(), p.Job.Title, all)
+	return nil
+}
+
+func describe(p *logic.Program, d sheet.Declaration) shown {
+	h := d.Base()
+	s := shown{Name: h.Name, Kind: d.Keyword(), Title: h.Title(), declared: d}
+	if h.Tag != nil {
+		s.Tag = h.Tag.Text
+	}
+	switch d := d.(type) {
+	case *sheet.Input:
+		s.Text = chainText(d)
+	case *sheet.Setpoint:
+		s.Text = d.Value.String()
+		if d.Allow != nil {
+			s.Text += ", allowed " + d.Allow.Range.String()
+		}
+	case *sheet.Output:
+		s.Text = outputText(p, d)
+	case *sheet.Rule:
+		s.Text = p.Job.Sentence(d)
+		for _, pt := range p.RulePoints(p.RuleIndex(h.Name), nil) {
+			direction := "rising"
+			if pt.Op.Falling() {
+				direction = "falling"
+			}
+			s.Points = append(s.Points, shownPoint{pt.Effect.String(), p.Inputs[pt.Input].Name, direction, string(pt.Op), stageValues(pt.Stages)})
+		}
+	}
+	return s
+}
+
+// chainText is an input's chain in a line: 0..4095 counts → 0..20 mA → …
+func chainText(in *sheet.Input) string {
+	if in.Discrete {
+		if in.Inverted != nil {
+			return "contact, on when the circuit is open"
+		}
+		return "contact, on when the circuit is closed"
+	}
+	var parts []string
+	for _, st := range in.Stages {
+		parts = append(parts, strings.TrimPrefix(strings.Replace(st.String(), " to ", " → ", 1), "scale "))
+	}
+	s := strings.Join(parts, ", then ")
+	if in.Unit != nil {
+		s = "in " + in.Unit.Unit.Name() + " already"
+	}
+	if in.Healthy != nil {
+		s += "; healthy " + in.Healthy.Range.String()
+	}
+	if in.Smooth != nil {
+		s += fmt.Sprintf("; %s of %d samples", in.Smooth.Method, in.Smooth.Samples)
+	}
+	if in.Ignore != nil {
+		s += "; changes under " + in.Ignore.Quantity.String() + " ignored"
+	}
+	return s
+}
+
+func outputText(p *logic.Program, o *sheet.Output) string {
+	var callers []string
+	for _, r := range p.Callers(p.OutputIndex(o.Name)) {
+		callers = append(callers, p.Rules[r].Name)
+	}
+	s := "called by no rule"
+	if len(callers) > 0 {
+		s = "called by " + strings.Join(callers, ", ")
+	}
+	if len(callers) > 1 {
+		s = "called by " + o.CalledBy.Word + " of " + strings.Join(callers, ", ")
+	}
+	if o.Fail != nil {
+		return s + "; fails " + map[string]string{"on": "on", "off": "off", "hold": "as it is"}[o.Fail.Word]
+	}
+	return s + "; fails off"
+}
+
+func (p shownPoint) text() string {
+	last := p.Stages[len(p.Stages)-1]
+	s := fmt.Sprintf("%s at %s %s, %s %s", p.Effect, precise(last.Value), last.Unit, p.Input, p.Direction)
+	var before []string
+	for _, st := range p.Stages[:len(p.Stages)-1] {
+		before = append([]string{strings.TrimSpace(precise(st.Value) + " " + st.Unit)}, before...)
+	}
+	if len(before) > 0 {
+		s += " (" + strings.Join(before, ", ") + ")"
+	}
+	return s
+}
+
+// precise prints a figure with as many digits as a check sheet wants.
+func precise(v float64) string { return unit.Significant(v, 7) }
+
+func printShown(w io.Writer, title string, all []shown) {
+	fmt.Fprintln(w, title)
+	for _, group := range []struct {
+		head, kind string
+		tagged     bool
+	}{{"Inputs", "input", true}, {"Setpoints", "setpoint", false}, {"Constants", "constant", false}, {"Outputs", "output", true}} {
+		l := list{heads: []string{"NAME", "TITLE", "TAG", ""}}
+		if !group.tagged {
+			l.heads = []string{"NAME", "TITLE", ""}
+		}
+		for _, s := range all {
+			switch {
+			case s.Kind != group.kind:
+			case !group.tagged:
+				l.add(s.Name, s.Title, s.Text)
+			default:
+				l.add(s.Name, s.Title, s.Tag, s.Text)
+			}
+		}
+		if len(l.rows) > 0 {
+			fmt.Fprintf(w, "\n%s\n", group.head)
+			l.table(w)
+		}
+	}
+	first := true
+	for _, s := range all {
+		if s.Kind != "rule" {
+			continue
+		}
+		if first {
+			fmt.Fprint(w, "\nRules\n")
+			first = false
+		}
+		fmt.Fprintf(w, "%s  %s\n", s.Name, s.declared.Base().Label)
+		for _, l := range wrapText(s.Text, 92) {
+			fmt.Fprintln(w, "    "+l)
+		}
+		for _, pt := range s.Points {
+			fmt.Fprintln(w, "      "+pt.text())
+		}
+	}
+}
+
+// wrapText breaks a sentence into lines of at most width letters.
+func wrapText(s string, width int) []string {
+	var lines []string
+	line := ""
+	for _, word := range strings.Fields(s) {
+		if line != "" && len(line)+1+len(word) > width {
+			lines, line = append(lines, line), ""
+		}
+		if line != "" {
+			line += " "
+		}
+		line += word
+	}
+	return append(lines, line)
+}

@@ -1,0 +1,85 @@
+package api
+
+import (
+	"errors"
+	"log/slog"
+	"net/http"
+
+	"github.com/labstack/echo/v4"
+
+	"rectura/core/recording/csv"
+	"rectura/core/sheet"
+	"rectura/service/store"
+)
+
+// A failure is an error that the caller is told in full, as a problem.
+type failure struct {
+	status   int
+	detail   string
+	findings []sheet.Finding
+}
+
+func (f *failure) Error() string { return f.detail }
+
+// refuse is a failure with a status and a sentence that says what to do.
+func refuse(status int, detail string) error { return &failure{status: status, detail: detail} }
+
+// problem makes a problem of any error. Of one that nobody foresaw, the caller
+// learns no more than that it happened; the log has it.
+func problem(err error) Problem {
+	var (
+		f        *failure
+		echoErr  *echo.HTTPError
+		tooLarge *http.MaxBytesError
+		badFile  *csv.Error
+	)
+	p := Problem{Type: "about:blank", Status: http.StatusInternalServerError}
+	detail := "The service failed. What was kept before is unaffected; its log says more."
+	switch {
+	case errors.As(err, &tooLarge):
+		p.Status, detail = http.StatusRequestEntityTooLarge, "What was sent is larger than this service takes; nothing of it was kept."
+	case errors.As(err, &f):
+		p.Status, detail = f.status, f.detail
+		if f.findings != nil {
+			found := findings(f.findings)
+			p.Findings = &found
+		}
+	case errors.As(err, &badFile):
+		p.Status, detail = http.StatusUnprocessableEntity, badFile.Error()
+	case errors.Is(err, store.ErrNotFound):
+		p.Status, detail = http.StatusNotFound, err.Error()
+	case errors.Is(err, store.ErrExists):
+		p.Status, detail = http.StatusConflict, err.Error()
+	case errors.As(err, &echoErr):
+		p.Status, detail = echoErr.Code, http.StatusText(echoErr.Code)
+		if m, ok := echoErr.Message.(string); ok {
+			detail = m
+		}
+	}
+	p.Title, p.Detail = http.StatusText(p.Status), &detail
+	return p
+}
+
+// handleError answers every error of the API with problem details (RFC 9457).
+func (s *Server) handleError(err error, c echo.Context) {
+	if c.Response().Committed {
+		return
+	}
+	p := problem(err)
+	if p.Status >= http.StatusInternalServerError {
+		s.log.Error("request failed", slog.String("path", c.Request().URL.Path), slog.Any("error", err))
+	}
+	c.Response().Header().Set(echo.HeaderContentType, "application/problem+json")
+	c.Response().WriteHeader(p.Status)
+	if err := c.Echo().JSONSerializer.Serialize(c, p, ""); err != nil {
+		s.log.Warn("answer not written", slog.Any("error", err))
+	}
+}
+
+func findings(found []sheet.Finding) []Finding {
+	all := make([]Finding, len(found))
+	for i, f := range found {
+		all[i] = Finding{File: f.File, Line: f.Line, Column: f.Column, Severity: string(f.Severity), Code: f.Code, Text: f.Text}
+	}
+	return all
+}

@@ -1,0 +1,146 @@
+package api
+
+import (
+	"context"
+	"net/http"
+	"path"
+	"strings"
+
+	"rectura/core/logic"
+	"rectura/core/sheet"
+	"rectura/core/unit"
+	"rectura/service/store"
+)
+
+// ListRevisions lists all revisions.
+func (s *Server) ListRevisions(ctx context.Context, _ ListRevisionsRequestObject) (ListRevisionsResponseObject, error) {
+	all, err := s.store.Revisions(ctx)
+	if err != nil {
+		return nil, err
+	}
+	answer := make(ListRevisions200JSONResponse, len(all))
+	for i, r := range all {
+		answer[i] = revisionView(r)
+	}
+	return answer, nil
+}
+
+func revisionView(r store.Revision) Revision {
+	return Revision{Number: r.Number, Title: r.Title, Note: r.Note, Created: r.Time(), Inputs: r.Inputs, Outputs: r.Outputs, Rules: r.Rules, Warnings: r.Warnings}
+}
+
+// PushRevision checks a job and keeps it as the next revision.
+func (s *Server) PushRevision(ctx context.Context, request PushRevisionRequestObject) (PushRevisionResponseObject, error) {
+	body := request.Body
+	var sheets []sheet.Source
+	names := map[string]bool{}
+	for _, sh := range body.Sheets {
+		if path.Base(sh.Name) != sh.Name || !strings.HasSuffix(sh.Name, ".rct") {
+			return nil, refuse(http.StatusUnprocessableEntity, "The sheet name "+sh.Name+" is not of the form NAME.rct.")
+		}
+		if names[sh.Name] {
+			return nil, refuse(http.StatusUnprocessableEntity, "Two sheets are named "+sh.Name+".")
+		}
+		names[sh.Name] = true
+		sheets = append(sheets, sheet.Source{Name: sh.Name, Text: []byte(sh.Text)})
+	}
+	if len(sheets) == 0 {
+		return nil, refuse(http.StatusUnprocessableEntity, "A job has at least one sheet.")
+	}
+	job, found := sheet.Parse(sheets)
+	if sheet.HasErrors(found) {
+		return nil, &failure{http.StatusUnprocessableEntity, "The job has errors and was not kept; mend them and push again.", found}
+	}
+	r := store.Revision{Title: job.Title, Created: s.now().UnixNano(), Inputs: len(job.Inputs), Outputs: len(job.Outputs), Rules: len(job.Rules), Warnings: len(found)}
+	if body.Note != nil {
+		r.Note = *body.Note
+	}
+	r, err := s.store.AddRevision(ctx, r, sheets)
+	if err != nil {
+		return nil, err
+	}
+	return PushRevision201JSONResponse(revisionView(r)), nil
+}
+
+// GetRevision shows one revision with what its sheets declare.
+func (s *Server) GetRevision(ctx context.Context, request GetRevisionRequestObject) (GetRevisionResponseObject, error) {
+	r, sheets, err := s.store.Revision(ctx, request.Number)
+	if err != nil {
+		return nil, err
+	}
+	p, err := s.library.program(ctx, request.Number)
+	if err != nil {
+		return nil, err
+	}
+	_, found := sheet.Parse(sheets)
+	answer := GetRevision200JSONResponse{Revision: revisionView(r), Findings: findings(found), Sheets: []Sheet{}, Points: pointViews(p.Job), Setpoints: setpointViews(p.Job), Rules: ruleViews(p)}
+	for _, sh := range sheets {
+		answer.Sheets = append(answer.Sheets, Sheet{sh.Name, string(sh.Text)})
+	}
+	return answer, nil
+}
+
+func pointViews(job *sheet.Job) []Point {
+	points := []Point{}
+	for _, in := range job.Inputs {
+		p := Point{Name: in.Name, Title: in.Title(), Kind: PointKindDiscrete, Tag: tag(&in.Head)}
+		if !in.Discrete {
+			p.Kind, p.Unit = PointKindAnalog, in.Engineering().Name()
+		}
+		points = append(points, p)
+	}
+	for _, o := range job.Outputs {
+		points = append(points, Point{Name: o.Name, Title: o.Title(), Kind: PointKindOutput, Tag: tag(&o.Head)})
+	}
+	return points
+}
+
+func tag(h *sheet.Head) string {
+	if h.Tag == nil {
+		return ""
+	}
+	return h.Tag.Text
+}
+
+func setpointViews(job *sheet.Job) []Setpoint {
+	all := []Setpoint{}
+	for _, sp := range job.Setpoints {
+		v := Setpoint{Name: sp.Name, Title: sp.Title(), Value: sp.Value.String(), Unit: sp.Type().Unit.Name(), Constant: sp.Constant}
+		if sp.Allow != nil {
+			v.Allow = sp.Allow.Range.String()
+		}
+		all = append(all, v)
+	}
+	return all
+}
+
+func ruleViews(p *logic.Program) []Rule {
+	rules := []Rule{}
+	for i, r := range p.Job.Rules {
+		v := Rule{Name: r.Name, Title: r.Title(), File: r.At.File, Line: r.At.Line, Text: sheet.PrintDeclaration(r), Sentence: p.Job.Sentence(r), Calls: []string{}, Points: []RulePoint{}}
+		for _, n := range r.Calls() {
+			v.Calls = append(v.Calls, n.Name)
+		}
+		for _, pt := range p.RulePoints(i, nil) {
+			v.Points = append(v.Points, rulePointView(p, pt))
+		}
+		rules = append(rules, v)
+	}
+	return rules
+}
+
+func rulePointView(p *logic.Program, pt logic.RulePoint) RulePoint {
+	v := RulePoint{Rule: p.Rules[pt.Rule].Name, Effect: RulePointEffect(pt.Effect.String()), Input: p.Inputs[pt.Input].Name, Op: string(pt.Op), Direction: Rising, Stages: quantities(pt.Stages)}
+	if pt.Op.Falling() {
+		v.Direction = Falling
+	}
+	return v
+}
+
+func quantities(all []unit.Quantity) []Quantity {
+	views := make([]Quantity, len(all))
+	for i, q := range all {
+		views[i] = Quantity{Value: q.Value, Unit: q.Unit.Name()}
+	}
+	return views
+}
