@@ -412,6 +412,15 @@ type Transition struct {
 // TransitionKind defines model for Transition.Kind.
 type TransitionKind string
 
+// Value defines model for Value.
+type Value struct {
+	Point string `json:"point"`
+	Unit  string `json:"unit"`
+
+	// Value left out while the signal is bad
+	Value *float64 `json:"value,omitempty"`
+}
+
 // Version defines model for Version.
 type Version struct {
 	Go      string `json:"go"`
@@ -435,6 +444,13 @@ type GetSeriesParams struct {
 	// To Seconds since the start; the end if left out.
 	To     *float64 `form:"to,omitempty" json:"to,omitempty"`
 	Pixels int      `form:"pixels" json:"pixels"`
+}
+
+// GetValuesParams defines parameters for GetValues.
+type GetValuesParams struct {
+	Revision  int64   `form:"revision" json:"revision"`
+	Recording int64   `form:"recording" json:"recording"`
+	T         float64 `form:"t" json:"t"`
 }
 
 // ReplayJSONRequestBody defines body for Replay for application/json ContentType.
@@ -586,6 +602,11 @@ type ClientInterface interface {
 	//
 	// Corresponds with GET /series (the `GetSeries` operationId).
 	GetSeries(ctx context.Context, params *GetSeriesParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetValues The analog inputs as the rules see them at one time.
+	//
+	// Corresponds with GET /values (the `GetValues` operationId).
+	GetValues(ctx context.Context, params *GetValuesParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// GetVersion What program this is.
 	//
@@ -773,6 +794,21 @@ func (c *Client) GetRevision(ctx context.Context, number int64, reqEditors ...Re
 // Corresponds with GET /series (the `GetSeries` operationId).
 func (c *Client) GetSeries(ctx context.Context, params *GetSeriesParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewGetSeriesRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetValues The analog inputs as the rules see them at one time.
+//
+// Corresponds with GET /values (the `GetValues` operationId).
+func (c *Client) GetValues(ctx context.Context, params *GetValuesParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetValuesRequest(c.Server, params)
 	if err != nil {
 		return nil, err
 	}
@@ -1204,6 +1240,72 @@ func NewGetSeriesRequest(server string, params *GetSeriesParams) (*http.Request,
 	return req, nil
 }
 
+// NewGetValuesRequest constructs an http.Request for the GetValues method
+func NewGetValuesRequest(server string, params *GetValuesParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/values")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "revision", params.Revision, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: "int64"}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "recording", params.Recording, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: "int64"}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "t", params.T, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "number", Format: "double"}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewGetVersionRequest constructs an http.Request for the GetVersion method
 func NewGetVersionRequest(server string) (*http.Request, error) {
 	var err error
@@ -1358,6 +1460,13 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with GET /series (the `GetSeries` operationId).
 	GetSeriesWithResponse(ctx context.Context, params *GetSeriesParams, reqEditors ...RequestEditorFn) (*GetSeriesResponse, error)
+
+	// GetValuesWithResponse The analog inputs as the rules see them at one time.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /values (the `GetValues` operationId).
+	GetValuesWithResponse(ctx context.Context, params *GetValuesParams, reqEditors ...RequestEditorFn) (*GetValuesResponse, error)
 
 	// GetVersionWithResponse What program this is.
 	//
@@ -1840,6 +1949,54 @@ func (r GetSeriesResponse) ContentType() string {
 	return ""
 }
 
+type GetValuesResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *[]Value
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetValuesResponse) GetJSON200() *[]Value {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetValuesResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetValuesResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetValuesResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetValuesResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetValuesResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type GetVersionResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -2035,6 +2192,19 @@ func (c *ClientWithResponses) GetSeriesWithResponse(ctx context.Context, params 
 		return nil, err
 	}
 	return ParseGetSeriesResponse(rsp)
+}
+
+// GetValuesWithResponse The analog inputs as the rules see them at one time.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /values (the `GetValues` operationId).
+func (c *ClientWithResponses) GetValuesWithResponse(ctx context.Context, params *GetValuesParams, reqEditors ...RequestEditorFn) (*GetValuesResponse, error) {
+	rsp, err := c.GetValues(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetValuesResponse(rsp)
 }
 
 // GetVersionWithResponse What program this is.
@@ -2356,6 +2526,39 @@ func ParseGetSeriesResponse(rsp *http.Response) (*GetSeriesResponse, error) {
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
 		var dest Series
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetValuesResponse parses an HTTP response from a GetValuesWithResponse call
+func ParseGetValuesResponse(rsp *http.Response) (*GetValuesResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetValuesResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest []Value
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}

@@ -9,6 +9,7 @@ import (
 	"fmt"
 	"math"
 	"slices"
+	"sort"
 )
 
 // BlockSize is the largest number of samples in a block.
@@ -76,6 +77,18 @@ func (c *Column) Each(f func(t int64, v float64) bool) {
 			}
 		}
 	}
+}
+
+// Held is the value at a time: that of the last reading up to it. Read is false
+// before the first.
+func (c *Column) Held(t int64) (v float64, read bool) {
+	i := sort.Search(len(c.Blocks), func(i int) bool { return c.Blocks[i].Times[0] > t })
+	if i == 0 {
+		return 0, false
+	}
+	b := c.Blocks[i-1]
+	k := sort.Search(b.Len(), func(k int) bool { return b.Times[k] > t })
+	return b.At(k - 1), true
 }
 
 // NotDiscrete finds the first reading that is neither 0, 1 nor bad.

@@ -53,7 +53,7 @@ func problem(err error) Problem {
 	case errors.As(err, &echoErr):
 		p.Status, detail = echoErr.Code, http.StatusText(echoErr.Code)
 		if m, ok := echoErr.Message.(string); ok {
-			detail = m
+			detail = "The request could not be read: " + m
 		}
 	}
 	p.Title, p.Detail = http.StatusText(p.Status), &detail

@@ -217,6 +217,39 @@ func (s *Server) GetSeries(ctx context.Context, request GetSeriesRequestObject) 
 	return answer, nil
 }
 
+// GetValues gives the analog inputs at one time.
+func (s *Server) GetValues(ctx context.Context, request GetValuesRequestObject) (GetValuesResponseObject, error) {
+	q := request.Params
+	p, err := s.library.program(ctx, q.Revision)
+	if err != nil {
+		return nil, err
+	}
+	answer := GetValues200JSONResponse{}
+	for i := range p.Inputs {
+		in := &p.Inputs[i]
+		if in.Chain == nil {
+			continue
+		}
+		_, r, c, err := s.library.trace(ctx, q.Revision, q.Recording, in.Name)
+		if err != nil {
+			return nil, refusal(err)
+		}
+		if c == nil {
+			continue
+		}
+		v, read := c.Held(r.Origin + nanoseconds(q.T))
+		if !read {
+			continue
+		}
+		view := Value{Point: in.Name, Unit: c.Unit}
+		if !math.IsNaN(v) {
+			view.Value = &v
+		}
+		answer = append(answer, view)
+	}
+	return answer, nil
+}
+
 // nanoseconds is a number of seconds in nanoseconds, kept within what an int64
 // recording can span.
 func nanoseconds(s float64) int64 {

@@ -411,6 +411,15 @@ type Transition struct {
 // TransitionKind defines model for Transition.Kind.
 type TransitionKind string
 
+// Value defines model for Value.
+type Value struct {
+	Point string `json:"point"`
+	Unit  string `json:"unit"`
+
+	// Value left out while the signal is bad
+	Value *float64 `json:"value,omitempty"`
+}
+
 // Version defines model for Version.
 type Version struct {
 	Go      string `json:"go"`
@@ -434,6 +443,13 @@ type GetSeriesParams struct {
 	// To Seconds since the start; the end if left out.
 	To     *float64 `form:"to,omitempty" json:"to,omitempty"`
 	Pixels int      `form:"pixels" json:"pixels"`
+}
+
+// GetValuesParams defines parameters for GetValues.
+type GetValuesParams struct {
+	Revision  int64   `form:"revision" json:"revision"`
+	Recording int64   `form:"recording" json:"recording"`
+	T         float64 `form:"t" json:"t"`
 }
 
 // ReplayJSONRequestBody defines body for Replay for application/json ContentType.
@@ -474,6 +490,9 @@ type ServerInterface interface {
 	// GetSeries An input as the rules see it, with the smallest and largest value per pixel.
 	// (GET /series)
 	GetSeries(ctx echo.Context, params GetSeriesParams) error
+	// GetValues The analog inputs as the rules see them at one time.
+	// (GET /values)
+	GetValues(ctx echo.Context, params GetValuesParams) error
 	// GetVersion What program this is.
 	// (GET /version)
 	GetVersion(ctx echo.Context) error
@@ -641,6 +660,38 @@ func (w *ServerInterfaceWrapper) GetSeries(ctx echo.Context) error {
 	return err
 }
 
+// GetValues converts echo context to params.
+func (w *ServerInterfaceWrapper) GetValues(ctx echo.Context) error {
+	var err error
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params GetValuesParams
+	// ------------- Required query parameter "revision" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, true, "revision", ctx.QueryParams(), &params.Revision, runtime.BindQueryParameterOptions{Type: "integer", Format: "int64"})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter revision: %s", err))
+	}
+
+	// ------------- Required query parameter "recording" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, true, "recording", ctx.QueryParams(), &params.Recording, runtime.BindQueryParameterOptions{Type: "integer", Format: "int64"})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter recording: %s", err))
+	}
+
+	// ------------- Required query parameter "t" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, true, "t", ctx.QueryParams(), &params.T, runtime.BindQueryParameterOptions{Type: "number", Format: "double"})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter t: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.GetValues(ctx, params)
+	return err
+}
+
 // GetVersion converts echo context to params.
 func (w *ServerInterfaceWrapper) GetVersion(ctx echo.Context) error {
 	var err error
@@ -708,6 +759,7 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.GET(options.BaseURL+"/recordings/:id", wrapper.GetRecording, options.OperationMiddlewares["getRecording"]...)
 	router.POST(options.BaseURL+"/replays", wrapper.Replay, options.OperationMiddlewares["replay"]...)
 	router.GET(options.BaseURL+"/series", wrapper.GetSeries, options.OperationMiddlewares["getSeries"]...)
+	router.GET(options.BaseURL+"/values", wrapper.GetValues, options.OperationMiddlewares["getValues"]...)
 
 }
 
@@ -1084,6 +1136,45 @@ func (response GetSeriesdefaultApplicationProblemPlusJSONResponse) VisitGetSerie
 	return err
 }
 
+type GetValuesRequestObject struct {
+	Params GetValuesParams
+}
+
+type GetValuesResponseObject interface {
+	VisitGetValuesResponse(w http.ResponseWriter) error
+}
+
+type GetValues200JSONResponse []Value
+
+func (response GetValues200JSONResponse) VisitGetValuesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetValuesdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetValuesdefaultApplicationProblemPlusJSONResponse) VisitGetValuesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type GetVersionRequestObject struct {
 }
 
@@ -1137,6 +1228,9 @@ type StrictServerInterface interface {
 	// GetSeries An input as the rules see it, with the smallest and largest value per pixel.
 	// (GET /series)
 	GetSeries(ctx context.Context, request GetSeriesRequestObject) (GetSeriesResponseObject, error)
+	// GetValues The analog inputs as the rules see them at one time.
+	// (GET /values)
+	GetValues(ctx context.Context, request GetValuesRequestObject) (GetValuesResponseObject, error)
 	// GetVersion What program this is.
 	// (GET /version)
 	GetVersion(ctx context.Context, request GetVersionRequestObject) (GetVersionResponseObject, error)
@@ -1434,6 +1528,31 @@ func (sh *strictHandler) GetSeries(ctx echo.Context, params GetSeriesParams) err
 		return err
 	} else if validResponse, ok := response.(GetSeriesResponseObject); ok {
 		return validResponse.VisitGetSeriesResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// GetValues operation middleware
+func (sh *strictHandler) GetValues(ctx echo.Context, params GetValuesParams) error {
+	var request GetValuesRequestObject
+
+	request.Params = params
+
+	handler := func(ctx echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetValues(ctx.Request().Context(), request.(GetValuesRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetValues")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(GetValuesResponseObject); ok {
+		return validResponse.VisitGetValuesResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}

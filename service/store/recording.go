@@ -182,7 +182,7 @@ func (s *Store) Recording(ctx context.Context, id int64) (*Recording, error) {
 func (s *Store) recordingRow(ctx context.Context, id int64) (recordingRow, error) {
 	var row recordingRow
 	err := s.db.WithContext(ctx).First(&row, "id = ?", id).Error
-	return row, found(err, "reading recording %d", id)
+	return row, found(err, "recording %d", id)
 }
 
 // describe adds up a recording's columns from the figures of their blocks.

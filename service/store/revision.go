@@ -67,7 +67,7 @@ func (s *Store) Revisions(ctx context.Context) ([]Revision, error) {
 func (s *Store) Revision(ctx context.Context, number int64) (Revision, []sheet.Source, error) {
 	var r Revision
 	if err := s.db.WithContext(ctx).First(&r, "number = ?", number).Error; err != nil {
-		return r, nil, found(err, "reading revision %d", number)
+		return r, nil, found(err, "revision %d", number)
 	}
 	var rows []sheetRow
 	if err := s.db.WithContext(ctx).Order("position").Find(&rows, "revision = ?", number).Error; err != nil {

@@ -117,8 +117,9 @@ func found(err error, format string, args ...any) error {
 	if err == nil {
 		return nil
 	}
+	what := fmt.Sprintf(format, args...)
 	if errors.Is(err, gorm.ErrRecordNotFound) {
-		err = ErrNotFound
+		return fmt.Errorf("%s: %w", what, ErrNotFound)
 	}
-	return fmt.Errorf(format+": %w", append(args, err)...)
+	return fmt.Errorf("reading %s: %w", what, err)
 }

@@ -85,7 +85,7 @@ func (p *plant) second() {
 	} else {
 		p.filter += 0.0045 * p.inflow / 42 * (1 + 0.3*p.digesting)
 	}
-	if p.filter > 37 {
+	if p.filter > 36.2 {
 		p.backwash = true
 	} else if p.filter < 6.5 {
 		p.backwash = false

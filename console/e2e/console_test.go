@@ -1,0 +1,179 @@
+//go:build e2e
+
+// Package e2e drives the console in headless Chromium, against a service that
+// was started with the demo's data as a user would start it.
+package e2e
+
+import (
+	"context"
+	"flag"
+	"io"
+	"net/url"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"regexp"
+	"testing"
+	"time"
+
+	"github.com/chromedp/chromedp"
+	"github.com/chromedp/chromedp/kb"
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"rectura/cli"
+	"rectura/console"
+)
+
+// shots is the folder into which pictures of the pages are written; none if
+// it is empty.
+var shots = flag.String("shots", "", "write pictures of the pages into this folder")
+
+// startDemo runs `rectura demo` on a free port and returns the address that it
+// prints.
+func startDemo(t *testing.T) *url.URL {
+	t.Helper()
+	ctx, stop := context.WithCancel(context.Background())
+	out, in := io.Pipe()
+	ended := make(chan int, 1)
+	go func() {
+		ended <- cli.Run(ctx, []string{"demo", "--listen", "127.0.0.1:0"}, in, io.Discard)
+		in.Close()
+	}()
+	t.Cleanup(func() {
+		stop()
+		go func() { _, _ = io.Copy(io.Discard, out) }()
+		assert.Equal(t, 0, <-ended)
+	})
+	var printed []byte
+	buf := make([]byte, 1024)
+	address := regexp.MustCompile(`http://\S+`)
+	for !regexp.MustCompile(`Ctrl\+C`).Match(printed) {
+		n, err := out.Read(buf)
+		require.NoError(t, err, "%s", printed)
+		printed = append(printed, buf[:n]...)
+	}
+	u, err := url.Parse(string(address.Find(printed)))
+	require.NoError(t, err)
+	return u
+}
+
+// browser starts Chromium; no test may take longer than a minute.
+func browser(t *testing.T) context.Context {
+	t.Helper()
+	path, err := exec.LookPath("chromium")
+	require.NoError(t, err, "Chromium is needed; make test installs it")
+	options := append(chromedp.DefaultExecAllocatorOptions[:], chromedp.ExecPath(path), chromedp.NoSandbox, chromedp.WindowSize(1280, 800),
+		chromedp.Flag("disable-quic", true), chromedp.Flag("disable-component-update", true), chromedp.Flag("hide-scrollbars", true))
+	ctx, cancel := chromedp.NewExecAllocator(context.Background(), options...)
+	t.Cleanup(cancel)
+	ctx, cancel = chromedp.NewContext(ctx)
+	t.Cleanup(cancel)
+	ctx, cancel = context.WithTimeout(ctx, time.Minute)
+	t.Cleanup(cancel)
+	run(t, ctx, chromedp.EmulateViewport(1280, 800))
+	return ctx
+}
+
+func run(t *testing.T, ctx context.Context, steps ...chromedp.Action[chromedp.Void]) {
+	t.Helper()
+	require.NoError(t, chromedp.Do(ctx, steps...))
+}
+
+// picture writes what the window shows, if pictures were asked for.
+func picture(t *testing.T, ctx context.Context, name string) {
+	t.Helper()
+	if *shots == "" {
+		return
+	}
+	png, err := chromedp.Run(ctx, chromedp.CaptureScreenshot())
+	require.NoError(t, err)
+	require.NoError(t, os.WriteFile(filepath.Join(*shots, name), png, 0o644))
+}
+
+func textOf(t *testing.T, ctx context.Context, selector string) string {
+	t.Helper()
+	text, err := chromedp.Run(ctx, chromedp.Text(chromedp.CSS(selector)))
+	require.NoError(t, err)
+	return text
+}
+
+// drawn waits until every signal's plot has been drawn.
+func drawn() chromedp.Action[chromedp.Void] {
+	return chromedp.Func(func(ctx context.Context, target *chromedp.Target) error {
+		_, err := chromedp.Poll[bool](`document.querySelectorAll('[data-input] canvas').length === 6`)(ctx, target)
+		return err
+	})
+}
+
+const change = `//*[@role="option"][contains(., "standby_blower")][contains(., "off → on")]`
+
+func TestBench(t *testing.T) {
+	_, built := console.Files()
+	require.True(t, built, "the console is not built; run make build")
+	ctx := browser(t)
+	address := startDemo(t)
+	run(t, ctx, chromedp.Navigate(address.String()), chromedp.WaitVisible(change), drawn())
+
+	// Play again, by its button; then a click on a change shows its reasons and
+	// moves the cursor.
+	run(t, ctx, chromedp.Click(`//button[text()="Play"]`), chromedp.WaitVisible(change), chromedp.Click(change), chromedp.WaitVisible(chromedp.CSS(`[data-testid=cursor]`)))
+	why := textOf(t, ctx, `[data-testid=why]`)
+	assert.Contains(t, why, "Why, at 02:33:37")
+	assert.Regexp(t, `oxygen 5\.\d+ mg/L < oxygen_low 6 mg/L`, why)
+	assert.Contains(t, why, "for 45 s, since 02:32:52")
+	assert.Regexp(t, `last reading .* mg/L · .* mA · \d+ counts`, why)
+	assert.Contains(t, textOf(t, ctx, `[data-testid=cursor]`), "02:33:37")
+	run(t, ctx, chromedp.WaitVisible(`//*[@role="group"]//div[contains(., "oxygen") and contains(., "5.94") and contains(., "mg/L")]`))
+	picture(t, ctx, "bench.png")
+
+	// The keyboard goes on to the output, whose reasons lead back to the reading.
+	run(t, ctx, chromedp.SendKeys(chromedp.CSS(`[role=listbox]`), kb.ArrowDown),
+		chromedp.WaitVisible(`//*[@data-testid="why"]//b[text()="blower"]`))
+	why = textOf(t, ctx, `[data-testid=why]`)
+	assert.Contains(t, why, "called by standby_blower")
+	assert.Regexp(t, `oxygen 5\.\d+ mg/L < oxygen_low 6 mg/L`, why)
+
+	// Zoom with the keyboard, and back.
+	run(t, ctx, chromedp.SendKeys(chromedp.CSS(`[role=group]`), "+++"), chromedp.WaitVisible(`//button[text()="Show all"]`), drawn(),
+		chromedp.Click(`//button[text()="Show all"]`), chromedp.WaitNotPresent(`//button[text()="Show all"]`))
+
+	// Another recording, by its menu, with the keyboard.
+	run(t, ctx, chromedp.Focus(chromedp.CSS(`button[aria-label=Recording]`)), chromedp.KeyEvent(kb.Enter), chromedp.WaitVisible(chromedp.CSS(`[role=option][data-highlighted]`)),
+		chromedp.KeyEvent(kb.Home), chromedp.KeyEvent(kb.Enter),
+		chromedp.WaitVisible(`//*[@role="option"][contains(., "broken loop or no supply")]`), drawn())
+	run(t, ctx, chromedp.Click(`//button[normalize-space()="Dark"]`), chromedp.WaitVisible(chromedp.CSS(`html.dark`)), drawn())
+	run(t, ctx, chromedp.Click(`//*[@role="option"][contains(., "standby_blower")][contains(., "undecided")]`), chromedp.WaitVisible(chromedp.CSS(`[data-testid=cursor]`)))
+	picture(t, ctx, "bench-dark.png")
+}
+
+func TestOtherValues(t *testing.T) {
+	ctx := browser(t)
+	address := startDemo(t)
+	run(t, ctx, chromedp.Navigate(address.String()), chromedp.WaitVisible(change), drawn(),
+		chromedp.Click(`//button[text()="Other values…"]`), chromedp.WaitVisible(chromedp.CSS(`input[name=oxygen_low]`)),
+		chromedp.SetValue(chromedp.CSS(`input[name=oxygen_low]`), "4.2 mg/L"))
+	picture(t, ctx, "bench-other-values.png")
+	run(t, ctx, chromedp.Click(`//button[text()="Play with these"]`), chromedp.WaitNotPresent(change), chromedp.WaitVisible(`//*[text()="other values than written"]`),
+		chromedp.WaitVisible(`//*[@role="option"][contains(., "low_inflow")]`))
+
+	// A value outside the setpoint's limits is refused in a sentence.
+	run(t, ctx, chromedp.Click(`//button[text()="Other values…"]`), chromedp.WaitVisible(chromedp.CSS(`input[name=oxygen_low]`)),
+		chromedp.SetValue(chromedp.CSS(`input[name=oxygen_low]`), "12 mg/L"), chromedp.Click(`//button[text()="Play with these"]`),
+		chromedp.WaitVisible(chromedp.CSS(`[role=alert]`)))
+	assert.Contains(t, textOf(t, ctx, `[role=alert]`), "it is allowed from 4.0..9.0 mg/L")
+}
+
+func TestRules(t *testing.T) {
+	ctx := browser(t)
+	address := startDemo(t)
+	address.Path, address.RawQuery = "/rules", ""
+	run(t, ctx, chromedp.Navigate(address.String()), chromedp.WaitVisible(chromedp.CSS(`[data-rule=standby_blower] table`)))
+	rule := textOf(t, ctx, `[data-rule=standby_blower]`)
+	assert.Contains(t, rule, "Call Standby blower when Raceway 1 dissolved oxygen is below Low oxygen (6.0 mg/L)")
+	assert.Regexp(t, `trips at\s+6mg/L\s+↘ oxygen falling\s+8\.8 mA · 1802 counts`, rule)
+	assert.Regexp(t, `resets at\s+6\.4mg/L\s+↗ oxygen rising`, rule)
+	picture(t, ctx, "rules.png")
+	run(t, ctx, chromedp.Click(chromedp.CSS(`[data-rule=standby_blower] button`)), chromedp.WaitVisible(chromedp.CSS(`[data-rule=standby_blower] pre`)))
+	assert.Contains(t, textOf(t, ctx, `[data-rule=standby_blower] pre`), "on when oxygen < oxygen_low for blower_delay")
+}

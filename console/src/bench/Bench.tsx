@@ -1,0 +1,150 @@
+import { useQuery } from "@tanstack/react-query";
+import { useMemo, useState } from "react";
+import { useSearchParams } from "react-router";
+import { getRevision, listRecordings, listRevisions, replay, type Replay } from "../api";
+import { Code, Empty, Trouble } from "../parts/Notice";
+import { lasting } from "../parts/number";
+import { Pick } from "../parts/Pick";
+import { Changes } from "./Changes";
+import { Chart, wholeOf, type Window } from "./Chart";
+import { clockText, dayText } from "./clock";
+import { asWritten, isOther, Otherwise, type Other } from "./Otherwise";
+import { Why } from "./Why";
+
+/** Bench: a recording played through a revision. */
+export function Bench() {
+  const [params, setParams] = useSearchParams();
+  const revisions = useQuery({ queryKey: ["revisions"], queryFn: listRevisions });
+  const recordings = useQuery({ queryKey: ["recordings"], queryFn: listRecordings });
+  const error = revisions.error ?? recordings.error;
+  if (error) return <Trouble error={error} />;
+  if (!revisions.data || !recordings.data) return <p className="text-ink-3">Reading…</p>;
+  if (!revisions.data.length)
+    return (
+      <Empty title="No job is here yet">
+        Push one from its folder with <Code>rectura push FOLDER</Code>.
+      </Empty>
+    );
+  if (!recordings.data.length)
+    return (
+      <Empty title="No recording is here yet">
+        Bring one with <Code>rectura recordings FILE.csv</Code>; then the rules can be played.
+      </Empty>
+    );
+  const revision = Number(params.get("revision") ?? revisions.data[0]?.number);
+  const recording = Number(params.get("recording") ?? recordings.data[0]?.id);
+  const choose = (name: string) => (value: string) =>
+    setParams((p) => {
+      p.set(name, value);
+      return p;
+    });
+  return (
+    <Played
+      key={`${revision}/${recording}`}
+      revision={revision}
+      recording={recording}
+      picks={
+        <>
+          <Pick label="Recording" value={String(recording)} onChange={choose("recording")} choices={recordings.data.map((r) => ({ value: String(r.id), label: r.name, note: lasting(r.seconds) }))} />
+          <Pick
+            label="Revision"
+            value={String(revision)}
+            onChange={choose("revision")}
+            choices={revisions.data.map((r) => ({ value: String(r.number), label: `Revision ${r.number}`, note: r.note }))}
+          />
+        </>
+      }
+    />
+  );
+}
+
+function Played({ revision, recording, picks }: { revision: number; recording: number; picks: React.ReactNode }) {
+  const [other, setOther] = useState<Other>(asWritten);
+  const [round, setRound] = useState(0);
+  const detail = useQuery({ queryKey: ["revision", revision], queryFn: () => getRevision(revision), staleTime: Infinity });
+  const played = useQuery({
+    queryKey: ["replay", revision, recording, other, round],
+    queryFn: ({ signal }) => replay({ revision, recording, set: other.set, scan: other.scan || undefined, most: 5000 }, signal),
+    staleTime: Infinity,
+    placeholderData: (before) => before,
+  });
+  return (
+    <div className="flex flex-col gap-3">
+      <div className="flex flex-wrap items-center gap-2.5">
+        <h1 className="mr-1 text-xl font-semibold tracking-tight">Bench</h1>
+        {picks}
+        <span className="flex-1" />
+        {isOther(other) && <span className="chip border-accent text-accent">other values than written</span>}
+        {detail.data && <Otherwise key={JSON.stringify(other)} revision={detail.data} other={other} onPlay={setOther} />}
+        <button type="button" className="btn main" disabled={played.isFetching} onClick={() => setRound(round + 1)}>
+          {played.isFetching ? "Playing…" : "Play"}
+        </button>
+      </div>
+      {played.error && <Trouble error={played.error} />}
+      {detail.error && <Trouble error={detail.error} />}
+      {played.data && !played.error && <Result replay={played.data} recording={recording} />}
+    </div>
+  );
+}
+
+function Result({ replay, recording }: { replay: Replay; recording: number }) {
+  const whole = useMemo(() => wholeOf(replay), [replay]);
+  const [view, setView] = useState<Window>(whole);
+  const [at, setAt] = useState<number>();
+  const [chosen, setChosen] = useState<number>();
+  const changes = replay.transitions;
+  const choose = (i: number) => {
+    const t = changes[i]?.t;
+    if (t === undefined) return;
+    setChosen(i);
+    setAt(t);
+    const span = view.to - view.from;
+    if (t < view.from || t > view.to) {
+      const from = Math.min(Math.max(t - span / 2, whole.from), whole.to - span);
+      setView({ from, to: from + span });
+    }
+  };
+  // A moment's reasons are those of the last change up to it.
+  const moveTo = (t: number) => {
+    setAt(t);
+    const last = changes.findLastIndex((c) => c.t <= t);
+    setChosen(last < 0 ? undefined : last);
+  };
+  const { clock } = replay;
+  return (
+    <>
+      {replay.warnings.map((w) => (
+        <p key={w} className="card px-3 py-1.5 text-ink-2">
+          <b>Note:</b> {w}
+        </p>
+      ))}
+      <div className="grid grid-cols-[minmax(0,1fr)_316px] items-start gap-3 max-lg:grid-cols-1">
+        <section className="card">
+          <header className="flex-wrap">
+            <h2 className="font-semibold">
+              {dayText(clock, view.from)} {clockText(clock, view.from).replace(/\..*/, "")} to {clockText(clock, view.to).replace(/\..*/, "")}
+            </h2>
+            <small className="text-ink-3">
+              {lasting(view.to - view.from)} · played in {Math.max(1, Math.round(replay.took * 1000))} ms · {replay.transitions_total} changes
+            </small>
+            <span className="flex-1" />
+            {view.from !== whole.from || view.to !== whole.to ? (
+              <button type="button" className="btn py-0.5 text-xs" onClick={() => setView(whole)}>
+                Show all
+              </button>
+            ) : (
+              <small className="text-ink-3">drag over the chart to zoom</small>
+            )}
+          </header>
+          <div className="px-2">
+            <Chart replay={replay} recording={recording} view={view} onView={setView} at={at} onAt={moveTo} />
+          </div>
+        </section>
+        <aside className="sticky top-3 flex h-[calc(100vh-5rem)] flex-col gap-3 max-lg:static max-lg:h-auto">
+          <Why change={chosen === undefined ? undefined : changes[chosen]} />
+          <Changes replay={replay} chosen={chosen} onChoose={choose} />
+        </aside>
+      </div>
+    </>
+  );
+}

@@ -1,0 +1,159 @@
+import { keepPreviousData, useQueries, useQuery } from "@tanstack/react-query";
+import { useEffect, useLayoutEffect, useRef, useState, type KeyboardEvent, type PointerEvent } from "react";
+import { getSeries, getValues, type Replay } from "../api";
+import { clockText, tickTexts, timeTicks } from "./clock";
+import { Lanes, laneHeight } from "./Lanes";
+import { gutter, Signal } from "./Signal";
+
+export interface Window {
+  from: number;
+  to: number;
+}
+
+const panelHeight = 64;
+const panelGap = 8;
+
+/** The strip chart: signals, lanes, one time axis, one cursor over all. */
+export function Chart({ replay, recording, view, onView, at, onAt }: { replay: Replay; recording: number; view: Window; onView: (w: Window) => void; at?: number; onAt: (t: number) => void }) {
+  const host = useRef<HTMLDivElement>(null);
+  const width = useWidth(host) - gutter.left - gutter.right;
+  const dark = useDark();
+  const [hover, setHover] = useState<number>();
+  const [drag, setDrag] = useState<Window>();
+  const pixels = Math.max(1, Math.round(width));
+  const series = useQueries({
+    queries: replay.panels.map((p) => ({
+      queryKey: ["series", replay.revision, recording, p.input, view.from, view.to, pixels],
+      queryFn: ({ signal }: { signal: AbortSignal }) => getSeries({ revision: replay.revision, recording, point: p.input, from: view.from, to: view.to, pixels }, signal),
+      enabled: width > 10,
+      staleTime: Infinity,
+    })),
+  });
+  const { from, to } = view;
+  const shown = at !== undefined && at >= from && at <= to ? at : undefined;
+  const values = useQuery({
+    queryKey: ["values", replay.revision, recording, shown],
+    queryFn: ({ signal }) => getValues({ revision: replay.revision, recording, t: shown ?? 0 }, signal),
+    enabled: shown !== undefined,
+    placeholderData: keepPreviousData,
+    staleTime: Infinity,
+  });
+  const reading = (input: string) => (shown === undefined || !values.data ? undefined : (values.data.find((v) => v.point === input) ?? ("unread" as const)));
+  const x = (t: number) => gutter.left + ((t - from) / (to - from)) * width;
+  const whole = wholeOf(replay);
+  const timeAt = (e: PointerEvent<HTMLDivElement>) => {
+    const left = e.clientX - e.currentTarget.getBoundingClientRect().left;
+    return from + (Math.min(Math.max(left, 0), width) / width) * (to - from);
+  };
+  const keys = (e: KeyboardEvent) => {
+    const step = ((to - from) / width) * (e.shiftKey ? 20 : 1);
+    const t = at ?? from;
+    if (e.key === "ArrowLeft") onAt(Math.max(whole.from, t - step));
+    else if (e.key === "ArrowRight") onAt(Math.min(whole.to, t + step));
+    else if (e.key === "+" || e.key === "=") onView(zoom(whole, view, t, 0.5));
+    else if (e.key === "-") onView(zoom(whole, view, t, 2));
+    else if (e.key === "Home") onView(whole);
+    else return;
+    e.preventDefault();
+  };
+  const pointsTall = (n: number) => Math.max(panelHeight, n * 12 + 6);
+  const ticks = timeTicks(replay.clock, from, to, Math.max(2, Math.floor(width / 90)));
+  const texts = tickTexts(replay.clock, ticks);
+  const tall = replay.panels.reduce((sum, p) => sum + pointsTall(p.points.length) + panelGap, 0) + replay.lanes.length * laneHeight;
+  return (
+    <div ref={host} className="relative pt-5 pb-1" tabIndex={0} role="group" aria-label="Strip chart. Left and right move the cursor, plus and minus zoom, Home shows all." onKeyDown={keys}>
+      {width > 10 && (
+        <>
+          <svg className="pointer-events-none absolute inset-x-0 top-5" width="100%" height={tall + 24} aria-hidden="true">
+            {ticks.map((t, i) => (
+              <g key={t} transform={`translate(${x(t)} 0)`}>
+                <line y2={tall + 4} stroke="var(--line)" strokeDasharray="1 3" />
+                <text y={tall + 18} textAnchor="middle" fontSize="11" fill="var(--ink-3)">
+                  {texts[i]}
+                </text>
+              </g>
+            ))}
+          </svg>
+          {replay.panels.map((p, i) => (
+            <div key={p.input} style={{ paddingBottom: panelGap }}>
+              <Signal panel={p} series={series[i]?.data} from={from} to={to} width={width} height={pointsTall(p.points.length)} reading={reading(p.input)} hover={hover} dark={dark} />
+            </div>
+          ))}
+          <Lanes lanes={replay.lanes} from={from} to={to} width={width} />
+          <div className="h-6" />
+          <div
+            className="absolute top-0 bottom-6 cursor-crosshair touch-pan-y"
+            style={{ left: gutter.left, width }}
+            data-testid="plots"
+            onPointerDown={(e) => {
+              e.currentTarget.setPointerCapture(e.pointerId);
+              const t = timeAt(e);
+              setDrag({ from: t, to: t });
+            }}
+            onPointerMove={(e) => {
+              const t = timeAt(e);
+              setHover(t);
+              if (drag) setDrag({ ...drag, to: t });
+            }}
+            onPointerLeave={() => setHover(undefined)}
+            onPointerUp={() => {
+              if (drag && Math.abs(x(drag.to) - x(drag.from)) > 6) onView({ from: Math.min(drag.from, drag.to), to: Math.max(drag.from, drag.to) });
+              else if (drag) onAt(drag.to);
+              setDrag(undefined);
+            }}
+            onPointerCancel={() => setDrag(undefined)}
+            onDoubleClick={() => onView(whole)}
+          >
+            {drag && <div className="absolute inset-y-0 bg-accent opacity-15" style={{ left: x(Math.min(drag.from, drag.to)) - gutter.left, width: Math.abs(x(drag.to) - x(drag.from)) }} />}
+          </div>
+          {hover !== undefined && <div className="pointer-events-none absolute top-4 bottom-6 w-px bg-ink-3 opacity-60" style={{ left: x(hover) }} />}
+          {shown !== undefined && (
+            <div className="pointer-events-none absolute top-0 bottom-6 w-px bg-ink" style={{ left: x(shown) }} data-testid="cursor">
+              <span className="absolute top-0 left-0 -translate-x-1/2 rounded bg-ink px-1.5 text-[11px] whitespace-nowrap text-sheet">{clockText(replay.clock, shown).replace(/(\.\d).*/, "$1")}</span>
+            </div>
+          )}
+        </>
+      )}
+      {[...series, values].map((s) => s.error).filter(Boolean).slice(0, 1).map((error) => (
+        <p key="error" role="alert" className="px-3 text-critical">
+          ✕ A signal could not be read. {error?.message}
+        </p>
+      ))}
+    </div>
+  );
+}
+
+export function wholeOf(replay: Replay): Window {
+  const spans = replay.lanes[0]?.spans ?? [];
+  const from = spans[0]?.from ?? 0;
+  return { from, to: Math.max(spans.at(-1)?.to ?? from + replay.seconds, from + 1e-9) };
+}
+
+function zoom(whole: Window, view: Window, at: number, by: number): Window {
+  const span = Math.min(Math.max((view.to - view.from) * by, 0.01), whole.to - whole.from);
+  const from = Math.min(Math.max(at - span / 2, whole.from), whole.to - span);
+  return { from, to: from + span };
+}
+
+function useWidth(host: React.RefObject<HTMLDivElement | null>): number {
+  const [width, setWidth] = useState(0);
+  useLayoutEffect(() => {
+    const element = host.current;
+    if (!element) return;
+    const observer = new ResizeObserver(() => setWidth(Math.floor(element.getBoundingClientRect().width)));
+    observer.observe(element);
+    return () => observer.disconnect();
+  }, [host]);
+  return width;
+}
+
+/** Whether the dark theme is on; plots must be drawn anew when it changes. */
+function useDark(): boolean {
+  const [dark, setDark] = useState(() => document.documentElement.classList.contains("dark"));
+  useEffect(() => {
+    const observer = new MutationObserver(() => setDark(document.documentElement.classList.contains("dark")));
+    observer.observe(document.documentElement, { attributeFilter: ["class"] });
+    return () => observer.disconnect();
+  }, []);
+  return dark;
+}

@@ -1,0 +1,60 @@
+import type { Lane } from "../api";
+import { gutter } from "./Signal";
+
+export const laneHeight = 20;
+
+const fills: Record<Lane["kind"], string> = { input: "var(--contact)", rule: "var(--accent)", output: "var(--ink)" };
+
+/** Contacts, rules and outputs as lanes: filled for on, hatched for undecided. */
+export function Lanes({ lanes, from, to, width }: { lanes: Lane[]; from: number; to: number; width: number }) {
+  const x = (t: number) => ((t - from) / (to - from)) * width;
+  return (
+    <svg className="relative" width={gutter.left + width + gutter.right} height={lanes.length * laneHeight} role="img" aria-label={`Lanes: ${lanes.map((l) => l.name).join(", ")}`}>
+      <defs>
+        <Hatch id="undecided" stroke="var(--ink-3)" />
+        <Hatch id="bad" stroke="var(--bad)" />
+        <clipPath id="lanes">
+          <rect width={width} height={lanes.length * laneHeight} />
+        </clipPath>
+      </defs>
+      {lanes.map((lane, i) => (
+        <g key={lane.kind + lane.name} transform={`translate(0 ${i * laneHeight})`}>
+          <text x={gutter.left - 8} y="14" textAnchor="end" fontSize="12" fill="var(--ink)">
+            <title>{lane.title}</title>
+            {shortened(lane.name)}
+          </text>
+          <g transform={`translate(${gutter.left} 0)`}>
+            <line x2={width} y1="16.5" y2="16.5" stroke="var(--line)" />
+            <g clipPath="url(#lanes)">
+              {lane.spans
+                .filter((s) => s.to >= from && s.from <= to && s.state !== "off" && s.state !== "unread")
+                .map((s) => (
+                  <rect key={s.from} x={x(s.from)} width={Math.max(x(s.to) - x(s.from), 1)} y="5" height="11.5" fill={s.state === "on" ? fills[lane.kind] : `url(#${s.state})`}>
+                    <title>{`${lane.name} ${s.state}`}</title>
+                  </rect>
+                ))}
+            </g>
+          </g>
+          <text x={gutter.left + width + 10} y="14" fontSize="11" fill="var(--ink-3)">
+            {lane.kind === "input" ? "contact" : lane.kind}
+            {lane.starts ? `, ${lane.starts} ${lane.starts === 1 ? "start" : "starts"}` : ""}
+          </text>
+        </g>
+      ))}
+    </svg>
+  );
+}
+
+/** A name that fits the gutter; the whole one is its tooltip. */
+function shortened(name: string): string {
+  return name.length > 19 ? `${name.slice(0, 18)}…` : name;
+}
+
+function Hatch({ id, stroke }: { id: string; stroke: string }) {
+  return (
+    <pattern id={id} width="5" height="5" patternUnits="userSpaceOnUse" patternTransform="rotate(45)">
+      <rect width="5" height="5" fill="var(--wash)" />
+      <line y2="5" stroke={stroke} strokeWidth="3" />
+    </pattern>
+  );
+}

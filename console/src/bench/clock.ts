@@ -1,0 +1,39 @@
+import type { components } from "../schema";
+import { figure } from "../parts/number";
+
+export type Clock = components["schemas"]["Clock"];
+
+const two = (n: number) => String(n).padStart(2, "0");
+
+/** The time of day at t seconds after a recording's start, or its elapsed seconds. */
+export function clockText(clock: Clock, t: number): string {
+  if (clock.elapsed) return `+${figure(clock.start + t, 9)} s`;
+  const ms = Math.round((clock.start + clock.offset + t) * 1000);
+  const day = ((ms % 86_400_000) + 86_400_000) % 86_400_000;
+  const text = `${two(Math.floor(day / 3_600_000))}:${two(Math.floor(day / 60_000) % 60)}:${two(Math.floor(day / 1000) % 60)}`;
+  return day % 1000 ? `${text}.${String(day % 1000).padStart(3, "0")}` : text;
+}
+
+/** The day on which t seconds after a recording's start falls. */
+export function dayText(clock: Clock, t: number): string {
+  if (clock.elapsed) return "";
+  return new Date((clock.start + clock.offset + t) * 1000).toLocaleDateString("en-GB", { day: "numeric", month: "long", year: "numeric", timeZone: "UTC" });
+}
+
+const steps = [1, 2, 5, 10, 15, 30, 60, 120, 300, 600, 900, 1800, 3600, 7200, 10800, 21600, 43200, 86400];
+
+/** Round times in a window, at most n of them, as seconds from the recording's start. */
+export function timeTicks(clock: Clock, from: number, to: number, n: number): number[] {
+  let step = steps.find((s) => (to - from) / s <= n) ?? 86400;
+  while ((to - from) / step > n) step *= 2;
+  const zero = clock.start + (clock.elapsed ? 0 : clock.offset);
+  const ticks: number[] = [];
+  for (let t = Math.ceil((zero + from) / step) * step - zero; t <= to; t += step) ticks.push(t);
+  return ticks;
+}
+
+/** A tick's label: no seconds where no tick needs them. */
+export function tickTexts(clock: Clock, ticks: number[]): string[] {
+  const texts = ticks.map((t) => clockText(clock, t));
+  return !clock.elapsed && texts.every((s) => s.endsWith(":00")) ? texts.map((s) => s.slice(0, -3)) : texts;
+}

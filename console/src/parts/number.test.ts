@@ -1,0 +1,24 @@
+import { expect, test } from "vitest";
+import { clockText, timeTicks } from "../bench/clock";
+import { figure, lasting } from "./number";
+
+test.each([
+  [5.93, "5.93"], [6, "6"], [8.796093, "8.796"], [18012, "18012"], [0, "0"], [-1.2, "-1.2"], [0.00012346, "0.0001235"], [120, "120"],
+])("figure(%d) is %s", (value, want) => expect(figure(value)).toBe(want));
+
+test.each([
+  [45, "45 s"], [5400, "1 h 30 min"], [0.25, "0.25 s"], [0, "0 s"], [3600, "1 h"], [61.4, "1 min 1 s"],
+])("lasting(%d) is %s", (value, want) => expect(lasting(value)).toBe(want));
+
+const night = { elapsed: false, start: 1772402400, offset: 3600 }; // 22:00 UTC, shown one hour east
+
+test("clock times are those of the recording's own zone", () => {
+  expect(clockText(night, 0)).toBe("23:00:00");
+  expect(clockText(night, 3600.25)).toBe("00:00:00.250");
+  expect(clockText({ elapsed: true, start: 5, offset: 0 }, 840)).toBe("+845 s");
+});
+
+test("ticks are round on the clock's face and within the window", () => {
+  expect(timeTicks(night, 0, 21600, 8).map((t) => clockText(night, t))).toEqual(["23:00:00", "00:00:00", "01:00:00", "02:00:00", "03:00:00", "04:00:00", "05:00:00"]);
+  expect(timeTicks(night, 100, 130, 8)).toEqual([100, 105, 110, 115, 120, 125, 130]);
+});

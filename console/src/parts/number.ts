@@ -1,0 +1,20 @@
+/** A value with at most so many significant digits; digits before the point are never dropped. */
+export function figure(value: number, digits = 4): string {
+  if (value === 0 || !Number.isFinite(value)) return String(value);
+  const after = Math.max(0, digits - 1 - Math.floor(Math.log10(Math.abs(value))));
+  const text = value.toFixed(Math.min(after, 12));
+  return text.includes(".") ? text.replace(/\.?0+$/, "") : text;
+}
+
+/** A length of time in words: 1 h 30 min, 45 s. */
+export function lasting(seconds: number): string {
+  const whole = seconds >= 60 ? Math.round(seconds) : seconds;
+  const parts: string[] = [];
+  const h = Math.floor(whole / 3600);
+  const min = Math.floor((whole % 3600) / 60);
+  const s = whole % 60;
+  if (h) parts.push(`${h} h`);
+  if (min) parts.push(`${min} min`);
+  if (s || !parts.length) parts.push(`${figure(s)} s`);
+  return parts.join(" ");
+}
