@@ -40,6 +40,7 @@ func Compile(job *sheet.Job) (*Program, error) {
 	if c.err != nil {
 		return nil, fmt.Errorf("compiling job %q: %w", job.Title, c.err)
 	}
+	c.p.link()
 	return c.p, nil
 }
 
@@ -60,18 +61,18 @@ func (c *compiler) rule(r *sheet.Rule) {
 	on := c.cond(inner)
 	node := Rule{Name: r.Name, on: on, off: -1}
 	if delay != nil {
-		node.on = c.addCond(condNode{op: condFor, a: on, b: c.duration(delay), source: r.OnWhen.Condition})
+		node.on = c.addCond(condNode{op: condFor, a: on, b: c.duration(delay)})
 	}
 	node.turnOn = node.on
-	lapsed := c.addCond(condNode{op: condNot, a: on, source: inner})
+	lapsed := c.addCond(condNode{op: condNot, a: on})
 	switch {
 	case r.OffWhen != nil:
 		node.off = c.cond(r.OffWhen.Condition)
 		node.turnOff = node.off
-		held := c.addCond(condNode{op: condNot, a: node.off, source: r.OffWhen.Condition})
-		node.turnOn = c.addCond(c.terms(condAnd, []int32{node.on, held}, r.OnWhen.Condition))
+		held := c.addCond(condNode{op: condNot, a: node.off})
+		node.turnOn = c.addCond(c.terms(condAnd, []int32{node.on, held}))
 	case r.OffAfter != nil:
-		node.turnOff = c.addCond(condNode{op: condForStrict, a: lapsed, b: c.duration(r.OffAfter.Duration), source: inner})
+		node.turnOff = c.addCond(condNode{op: condForStrict, a: lapsed, b: c.duration(r.OffAfter.Duration)})
 	default:
 		node.turnOff = lapsed
 	}
@@ -109,12 +110,12 @@ func (c *compiler) duration(d *sheet.Duration) int32 {
 }
 
 func (c *compiler) addCond(n condNode) int32 {
-	c.p.conds = append(c.p.conds, n)
+	c.p.conds, c.p.sources = append(c.p.conds, n), append(c.p.sources, condSource{})
 	return int32(len(c.p.conds) - 1)
 }
 
-func (c *compiler) terms(op condOp, terms []int32, source sheet.Condition) condNode {
-	n := condNode{op: op, a: int32(len(c.p.args)), b: int32(len(terms)), source: source}
+func (c *compiler) terms(op condOp, terms []int32) condNode {
+	n := condNode{op: op, a: int32(len(c.p.args)), b: int32(len(terms))}
 	c.p.args = append(c.p.args, terms...)
 	return n
 }
@@ -126,14 +127,14 @@ func (c *compiler) cond(x sheet.Condition) int32 {
 	case *sheet.Group:
 		return c.cond(x.X)
 	case *sheet.Not:
-		return c.addCond(condNode{op: condNot, a: c.cond(x.X), source: x})
+		return c.addCond(condNode{op: condNot, a: c.cond(x.X)})
 	case *sheet.For:
 		a := c.cond(x.X)
-		return c.addCond(condNode{op: condFor, a: a, b: c.duration(x.Duration), source: x})
+		return c.addCond(condNode{op: condFor, a: a, b: c.duration(x.Duration)})
 	case *sheet.And:
-		return c.addCond(c.terms(condAnd, c.all(x.Xs), x))
+		return c.addCond(c.terms(condAnd, c.all(x.Xs)))
 	case *sheet.Or:
-		return c.addCond(c.terms(condOr, c.all(x.Xs), x))
+		return c.addCond(c.terms(condOr, c.all(x.Xs)))
 	case *sheet.Test:
 		i := c.p.InputIndex(x.Name.Name)
 		if i < 0 || c.p.Inputs[i].Chain != nil {
@@ -142,7 +143,7 @@ func (c *compiler) cond(x sheet.Condition) int32 {
 		} else {
 			c.p.Inputs[i].used = true
 		}
-		return c.addCond(condNode{op: condContact, a: int32(i), source: x})
+		return c.addCond(condNode{op: condContact, a: int32(i)})
 	case *sheet.Compare:
 		return c.compare(x)
 	}
@@ -179,10 +180,10 @@ func (c *compiler) compare(x *sheet.Compare) int32 {
 		leftDifference, rightDifference = rightDifference, leftDifference
 	}
 	node := condNode{
-		op:     map[sheet.Op]condOp{sheet.Below: condBelow, sheet.AtMost: condAtMost, sheet.Above: condAbove, sheet.AtLeast: condAtLeast}[y.Op],
-		a:      c.value(y.L, u, leftDifference),
-		b:      c.value(y.R, u, rightDifference),
-		source: &y, unit: u, deadband: -1, hysteresis: -1,
+		op:       map[sheet.Op]condOp{sheet.Below: condBelow, sheet.AtMost: condAtMost, sheet.Above: condAbove, sheet.AtLeast: condAtLeast}[y.Op],
+		a:        c.value(y.L, u, leftDifference),
+		b:        c.value(y.R, u, rightDifference),
+		deadband: -1, hysteresis: -1,
 	}
 	if y.Deadband != nil {
 		node.deadband = c.value(y.Deadband, u, true)
@@ -190,7 +191,9 @@ func (c *compiler) compare(x *sheet.Compare) int32 {
 	if y.Hysteresis != nil {
 		node.hysteresis = c.value(y.Hysteresis, u, true)
 	}
-	return c.addCond(node)
+	i := c.addCond(node)
+	c.p.sources[i] = condSource{&y, u}
+	return i
 }
 
 func (c *compiler) hasInput(e sheet.Expr) bool {

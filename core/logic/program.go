@@ -31,8 +31,10 @@ type Program struct {
 	args        []int32 // the terms of `and` and `or` nodes
 	callers     []int32 // rules, for outputs
 	durations   []duration
-	settle      int64 // a duration
+	sources     []condSource // of conds
+	settle      int64        // a duration
 	index       map[string]int
+	links       links
 }
 
 // An Input of a Program; Chain is nil for a discrete one.
@@ -125,8 +127,13 @@ type condNode struct {
 	a, b       int32 // values; an input; earlier conditions; the first and the number of args; a duration (b)
 	deadband   int32 // a value, or -1
 	hysteresis int32
-	source     sheet.Condition
-	unit       unit.Unit // of a comparison
+}
+
+// A condSource is where a comparison comes from, for explaining it; conditions
+// of other kinds have none.
+type condSource struct {
+	compare *sheet.Compare
+	unit    unit.Unit
 }
 
 // A duration is a number of nanoseconds, or a setting of time.

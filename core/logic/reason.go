@@ -373,8 +373,8 @@ func (p *Program) TermText(t Term) string {
 		stages := p.Stages(t)
 		return "a good reading again, " + quantityText(stages[len(stages)-1])
 	}
-	n := &p.conds[t.Cond]
-	c := n.source.(*sheet.Compare)
+	n := &p.sources[t.Cond]
+	c := n.compare
 	left, limit := unit.ShortPair(t.Left, t.Limit)
 	text := valueText(c.L, left, n.unit) + " " + string(t.Op) + " "
 	if t.Point == Plain {

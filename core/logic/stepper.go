@@ -81,8 +81,13 @@ type Stepper struct {
 	now     int64
 	started bool
 	start   int64
-	dirty   bool // something has been read or set since the last instant
-	always  bool // evaluate every instant, also those at which nothing is new; for tests
+	always  bool // compute everything at every instant; for tests
+
+	// What must be computed anew: because of what was read or set since the
+	// last instant, of timers that are due, and then of each other.
+	newInputs, newValues, newConds, newRules marks
+	newCallers                               bool // some rule has another state
+	dirty                                    bool // one of these holds something
 
 	transitions []Transition
 	terms       []Term
@@ -112,6 +117,11 @@ func NewStepper(p *Program) *Stepper {
 		turned:   make([]int64, len(p.Rules)),
 		outputs:  make([]State, len(p.Outputs)),
 		timers:   newTimers(len(p.conds) + 1),
+
+		newInputs: newMarks(len(p.Inputs)),
+		newValues: newMarks(len(p.values)),
+		newConds:  newMarks(len(p.conds)),
+		newRules:  newMarks(len(p.Rules)),
 	}
 	for i, in := range p.Inputs {
 		if in.Chain != nil {
@@ -131,17 +141,33 @@ func NewStepper(p *Program) *Stepper {
 // next instant on.
 func (s *Stepper) Set(setting int, value float64) {
 	s.settings[setting] = value
-	s.dirty = true
+	s.markAll()
+}
+
+func (s *Stepper) markAll() {
+	s.newInputs.fill(len(s.p.Inputs))
+	s.newValues.fill(len(s.p.values))
+	s.newConds.fill(len(s.p.conds))
+	s.newRules.fill(len(s.p.Rules))
+	s.newCallers, s.dirty = true, true
 }
 
 // Read hands an input a reading of the next instant: for an analog one, a
 // value at a place of its chain; for a discrete one, 0 or 1. NaN is a bad
 // reading.
 func (s *Stepper) Read(input int, reading float64, at int) {
+	var changed bool
 	if s.p.Inputs[input].Chain != nil {
-		s.dirty = s.analog[input].Read(reading, at) || s.dirty
+		changed = s.analog[input].Read(reading, at)
 	} else {
-		s.dirty = s.contacts[input].Read(reading) || s.dirty
+		changed = s.contacts[input].Read(reading)
+	}
+	if changed {
+		i := int32(input)
+		s.newInputs.add(i)
+		s.newValues.addAll(s.p.links.inputValues.of(i))
+		s.newConds.addAll(s.p.links.inputConds.of(i))
+		s.dirty = true
 	}
 }
 
@@ -155,17 +181,27 @@ func (s *Stepper) Next() int64 { return s.timers.earliest() }
 func (s *Stepper) Step(t int64) []Transition {
 	s.transitions, s.terms, s.rulesNamed = s.transitions[:0], s.terms[:0], s.rulesNamed[:0]
 	s.now = t
-	settled := int32(len(s.p.conds))
-	if !s.started {
+	settled := int32(len(s.p.conds)) // the timer of the settling time
+	switch {
+	case !s.started:
 		s.started, s.start = true, t
 		s.timers.set(settled, after(t, s.duration(s.p.settle)))
-	} else if !s.dirty && t < s.timers.earliest() && !s.always {
+		s.markAll()
+	case s.always:
+		s.markAll()
+	case !s.dirty && t < s.timers.earliest():
 		return nil
 	}
-	s.dirty = false
-	if t >= s.timers.due[settled] {
-		s.timers.set(settled, never)
+	for s.timers.earliest() <= t {
+		due := s.timers.heap[0]
+		s.timers.set(due, never)
+		if due == settled {
+			s.newCallers = true
+		} else {
+			s.newConds.add(due)
+		}
 	}
+	s.dirty = false
 	s.stepInputs()
 	s.stepValues()
 	s.stepConds()
@@ -186,105 +222,110 @@ func (s *Stepper) fault(input int32) signal.Fault {
 
 // stepInputs notes changes of quality. Leaving "not read yet" is none.
 func (s *Stepper) stepInputs() {
-	for i := range s.quality {
-		f := s.fault(int32(i))
-		if f == signal.NotRead {
-			continue
-		}
-		now := Good
-		if f != signal.None {
-			now = Bad
-		}
-		if before := s.quality[i]; now != before || s.fresh[i] {
-			if !s.fresh[i] {
-				s.report(InputKind, int32(i), before, now, s.inputReason(int32(i)))
+	for word := range s.newInputs {
+		for i, some := s.newInputs.take(word); some; i, some = s.newInputs.take(word) {
+			f := s.fault(i)
+			if f == signal.NotRead {
+				continue
 			}
-			s.quality[i], s.fresh[i] = now, false
+			now := Good
+			if f != signal.None {
+				now = Bad
+			}
+			if before := s.quality[i]; now != before || s.fresh[i] {
+				if !s.fresh[i] {
+					s.report(InputKind, i, before, now, s.inputReason(i))
+				}
+				s.quality[i], s.fresh[i] = now, false
+			}
 		}
 	}
 }
 
 func (s *Stepper) stepValues() {
-	for i := range s.p.values {
-		n := &s.p.values[i]
-		var v float64
-		known := true
-		switch n.op {
-		case valueConst:
-			v = n.k
-		case valueSetting:
-			v = s.settings[n.a]
-		case valueInput:
-			a := &s.analog[n.a]
-			v, known = a.Value, a.Fault == signal.None
-		case valueAdd:
-			v, known = s.values[n.a]+s.values[n.b], s.known[n.a] && s.known[n.b]
-		case valueSub:
-			v, known = s.values[n.a]-s.values[n.b], s.known[n.a] && s.known[n.b]
-		case valueNegate:
-			v, known = -s.values[n.a], s.known[n.a]
-		case valueConvert:
-			v, known = convert(s.p.conversions[n.b], s.values[n.a]), s.known[n.a]
+	for word := range s.newValues {
+		for i, some := s.newValues.take(word); some; i, some = s.newValues.take(word) {
+			s.values[i], s.known[i] = s.value(&s.p.values[i])
 		}
-		s.values[i], s.known[i] = v, known
 	}
 }
 
+func (s *Stepper) value(n *valueNode) (v float64, known bool) {
+	switch n.op {
+	case valueConst:
+		return n.k, true
+	case valueSetting:
+		return s.settings[n.a], true
+	case valueInput:
+		a := &s.analog[n.a]
+		return a.Value, a.Fault == signal.None
+	case valueAdd:
+		return s.values[n.a] + s.values[n.b], s.known[n.a] && s.known[n.b]
+	case valueSub:
+		return s.values[n.a] - s.values[n.b], s.known[n.a] && s.known[n.b]
+	case valueNegate:
+		return -s.values[n.a], s.known[n.a]
+	}
+	return convert(s.p.conversions[n.b], s.values[n.a]), s.known[n.a]
+}
+
 func (s *Stepper) stepConds() {
-	for i := range s.p.conds {
-		n := &s.p.conds[i]
-		var v truth
-		switch n.op {
-		case condContact:
-			switch c := &s.contacts[n.a]; {
-			case c.Fault != signal.None:
-				v = isUnknown
-			case c.On:
-				v = isTrue
+	for word := range s.newConds {
+		for i, some := s.newConds.take(word); some; i, some = s.newConds.take(word) {
+			v := s.cond(i)
+			if v == s.truths[i] {
+				continue
 			}
-		case condNot:
-			v = s.truths[n.a].not()
-		case condAnd:
-			v = isTrue
-			for _, a := range s.p.args[n.a : n.a+n.b] {
-				switch s.truths[a] {
-				case isFalse:
-					v = isFalse
-				case isUnknown:
-					if v == isTrue {
-						v = isUnknown
-					}
-				}
-			}
-		case condOr:
-			for _, a := range s.p.args[n.a : n.a+n.b] {
-				switch s.truths[a] {
-				case isTrue:
-					v = isTrue
-				case isUnknown:
-					if v == isFalse {
-						v = isUnknown
-					}
-				}
-			}
-		case condFor, condForStrict:
-			v = s.stepFor(int32(i), n)
-		default:
-			v = s.compare(int32(i), n)
-		}
-		if v != s.truths[i] {
 			s.truths[i], s.changed[i] = v, s.now
+			s.newConds.addAll(s.p.links.condConds.of(i))
+			s.newRules.addAll(s.p.links.condRules.of(i))
 		}
 	}
+}
+
+func (s *Stepper) cond(i int32) truth {
+	n := &s.p.conds[i]
+	switch n.op {
+	case condContact:
+		switch c := &s.contacts[n.a]; {
+		case c.Fault != signal.None:
+			return isUnknown
+		case c.On:
+			return isTrue
+		}
+		return isFalse
+	case condNot:
+		return s.truths[n.a].not()
+	case condAnd:
+		return s.decide(n, isFalse, isTrue)
+	case condOr:
+		return s.decide(n, isTrue, isFalse)
+	case condFor, condForStrict:
+		return s.stepFor(i, n)
+	}
+	return s.compare(i, n)
+}
+
+// decide combines the terms of `and` and `or`: one decisive term is enough,
+// else one unknown leaves it unknown, else it is the rest.
+func (s *Stepper) decide(n *condNode, decisive, rest truth) truth {
+	v := rest
+	for _, a := range s.p.args[n.a : n.a+n.b] {
+		switch s.truths[a] {
+		case decisive:
+			return decisive
+		case isUnknown:
+			v = isUnknown
+		}
+	}
+	return v
 }
 
 // compare evaluates a comparison with its memory: trip and reset points as the
 // sheet language defines them.
 func (s *Stepper) compare(i int32, n *condNode) truth {
-	for _, v := range [...]int32{n.a, n.b, n.deadband, n.hysteresis} {
-		if v >= 0 && !s.known[v] {
-			return isUnknown
-		}
+	if !s.known[n.a] || !s.known[n.b] || n.deadband >= 0 && !s.known[n.deadband] || n.hysteresis >= 0 && !s.known[n.hysteresis] {
+		return isUnknown
 	}
 	x := s.values[n.a]
 	trip, reset := s.points(n)
@@ -388,31 +429,41 @@ func (s *Stepper) duration(i int64) int64 {
 }
 
 func (s *Stepper) stepRules() {
-	for i := range s.p.Rules {
-		r := &s.p.Rules[i]
-		look := r.turnOn
-		if s.decided[i] {
-			look = r.turnOff
-		}
-		v := s.truths[look]
-		if v == isTrue {
-			s.decided[i] = !s.decided[i]
-		}
-		state := Off
-		switch {
-		case v == isUnknown:
-			state = Undecided
-		case s.decided[i]:
-			state = On
-		}
-		if before := s.rules[i]; state != before {
-			s.rules[i], s.turned[i] = state, s.now
-			s.report(RuleKind, int32(i), before, state, s.ruleReason(r, look, v, before))
+	for word := range s.newRules {
+		for i, some := s.newRules.take(word); some; i, some = s.newRules.take(word) {
+			s.stepRule(i, &s.p.Rules[i])
 		}
 	}
 }
 
+func (s *Stepper) stepRule(i int32, r *Rule) {
+	look := r.turnOn
+	if s.decided[i] {
+		look = r.turnOff
+	}
+	v := s.truths[look]
+	if v == isTrue {
+		s.decided[i] = !s.decided[i]
+	}
+	state := Off
+	switch {
+	case v == isUnknown:
+		state = Undecided
+	case s.decided[i]:
+		state = On
+	}
+	if before := s.rules[i]; state != before {
+		s.rules[i], s.turned[i] = state, s.now
+		s.newCallers = true
+		s.report(RuleKind, i, before, state, s.ruleReason(r, look, v, before))
+	}
+}
+
 func (s *Stepper) stepOutputs() {
+	if !s.newCallers {
+		return
+	}
+	s.newCallers = false
 	for i := range s.p.Outputs {
 		state := s.callers(i)
 		undecided := state == Undecided

@@ -1,0 +1,121 @@
+package logic
+
+import "math/bits"
+
+// links are what must be computed anew when something changes, so that the
+// cost of an instant grows with what it changes and not with the job.
+type links struct {
+	inputValues lists // by input: the values that depend on it, however far
+	inputConds  lists // by input: the comparisons and contacts that do
+	condConds   lists // by condition: those directly made of it
+	condRules   lists // by condition: the rules that look at it
+}
+
+// lists are many short lists in one array.
+type lists struct {
+	start []int32
+	items []int32
+}
+
+func newLists(all [][]int32) lists {
+	l := lists{start: make([]int32, 1, len(all)+1)}
+	for _, items := range all {
+		l.items = append(l.items, items...)
+		l.start = append(l.start, int32(len(l.items)))
+	}
+	return l
+}
+
+func (l *lists) of(i int32) []int32 { return l.items[l.start[i]:l.start[i+1]] }
+
+// link works out the links of a program whose nodes are complete.
+func (p *Program) link() {
+	inputValues := make([][]int32, len(p.Inputs))
+	inputConds := make([][]int32, len(p.Inputs))
+	condConds := make([][]int32, len(p.conds))
+	condRules := make([][]int32, len(p.conds))
+	reads := make([]map[int32]bool, len(p.values)) // by value: the inputs it depends on
+	for v := range p.values {
+		n := &p.values[v]
+		reads[v] = map[int32]bool{}
+		switch n.op {
+		case valueInput:
+			reads[v][n.a] = true
+		case valueAdd, valueSub:
+			merge(reads[v], reads[n.a])
+			merge(reads[v], reads[n.b])
+		case valueNegate, valueConvert:
+			merge(reads[v], reads[n.a])
+		}
+		for input := range reads[v] {
+			inputValues[input] = append(inputValues[input], int32(v))
+		}
+	}
+	for c := range p.conds {
+		n, i := &p.conds[c], int32(c)
+		switch n.op {
+		case condContact:
+			inputConds[n.a] = append(inputConds[n.a], i)
+		case condNot, condFor, condForStrict:
+			condConds[n.a] = append(condConds[n.a], i)
+		case condAnd, condOr:
+			for _, a := range p.args[n.a : n.a+n.b] {
+				condConds[a] = append(condConds[a], i)
+			}
+		default:
+			all := map[int32]bool{}
+			for _, v := range [...]int32{n.a, n.b, n.deadband, n.hysteresis} {
+				if v >= 0 {
+					merge(all, reads[v])
+				}
+			}
+			for input := range all {
+				inputConds[input] = append(inputConds[input], i)
+			}
+		}
+	}
+	for r, rule := range p.Rules {
+		for _, c := range [...]int32{rule.turnOn, rule.turnOff} {
+			condRules[c] = append(condRules[c], int32(r))
+		}
+	}
+	p.links = links{newLists(inputValues), newLists(inputConds), newLists(condConds), newLists(condRules)}
+}
+
+func merge(to, from map[int32]bool) {
+	for i := range from {
+		to[i] = true
+	}
+}
+
+// marks is a set of small numbers that is gone through in order.
+type marks []uint64
+
+func newMarks(n int) marks { return make(marks, (n+63)/64) }
+
+func (m marks) add(i int32) { m[i>>6] |= 1 << (i & 63) }
+
+func (m marks) addAll(items []int32) {
+	for _, i := range items {
+		m.add(i)
+	}
+}
+
+// fill puts the first n numbers in.
+func (m marks) fill(n int) {
+	for i := range n {
+		m.add(int32(i))
+	}
+}
+
+// take removes the smallest number in a word of the set; what is added
+// meanwhile behind it is still met.
+func (m marks) take(word int) (i int32, some bool) {
+	w := m[word]
+	if w == 0 {
+		return 0, false
+	}
+	bit := bits.TrailingZeros64(w)
+	m[word] = w & (w - 1)
+	return int32(word<<6 | bit), true
+}
