@@ -29,6 +29,9 @@ func Parse(sources []Source) (*Job, []Finding) {
 	c.declarations()
 	if !HasErrors(c.found) {
 		c.unused()
+		for _, r := range c.job.Rules {
+			c.chatter(r)
+		}
 	}
 	sortFindings(c.found)
 	return j, c.found
@@ -257,14 +260,14 @@ func (c *checker) rule(r *Rule) {
 	if len(r.Calls()) == 0 {
 		c.warnf(r.NameAt, "calls-nothing", "the rule %s calls no output; add: call OUTPUT", r.Name)
 	}
-	if r.OffWhen == nil && r.OffAfter == nil {
-		c.chatter(r)
-	}
 }
 
 // chatter warns of an analog comparison that nothing keeps from following the
 // signal's noise.
 func (c *checker) chatter(r *Rule) {
+	if r.OffWhen != nil || r.OffAfter != nil {
+		return
+	}
 	on, delay := r.OnCondition()
 	if delay != nil {
 		return

@@ -149,7 +149,9 @@ func (l *lexer) readLine(number int, text string) {
 			l.current.Beside = strings.TrimRight(l.text, " ")
 			break
 		}
-		l.current.tokens = append(l.current.tokens, l.next())
+		if t, ok := l.next(); ok {
+			l.current.tokens = append(l.current.tokens, t)
+		}
 	}
 }
 
@@ -199,32 +201,33 @@ func (l *lexer) take(n int) string {
 }
 
 // next reads one token; the text is neither empty nor at a blank or comment.
-func (l *lexer) next() token {
-	t := token{line: l.line, col: l.col}
+// What is no token is reported and passed over.
+func (l *lexer) next() (t token, ok bool) {
+	t = token{line: l.line, col: l.col}
 	c := l.text[0]
 	switch {
 	case c == '"':
 		t.kind, t.text = tokString, l.quoted()
-		return t
+		return t, true
 	case isDigit(c):
 		n := span(l.text, isDigit)
 		if n+1 < len(l.text) && l.text[n] == '.' && isDigit(l.text[n+1]) {
 			n += 1 + span(l.text[n+1:], isDigit)
 		}
 		t.kind, t.text = tokNumber, l.take(n)
-		return t
+		return t, true
 	}
 	if tokens := l.current.tokens; len(tokens) > 0 {
 		if last := tokens[len(tokens)-1]; last.kind == tokNumber && last.line == l.line {
 			if u, n := unit.Longest(l.text); n > 0 {
 				t.kind, t.text, t.unit = tokUnit, l.take(n), u
-				return t
+				return t, true
 			}
 		}
 	}
 	if isLetter(c) {
 		t.kind, t.text = tokName, l.take(span(l.text, func(c byte) bool { return isLetter(c) || isDigit(c) || c == '_' }))
-		return t
+		return t, true
 	}
 	t.kind = tokSign
 	for _, sign := range signs {
@@ -236,14 +239,14 @@ func (l *lexer) next() token {
 			case ")":
 				l.depth = max(l.depth-1, 0)
 			}
-			return t
+			return t, true
 		}
 	}
 	_, size := utf8.DecodeRuneInString(l.text)
 	t.text = l.text[:size]
 	l.report("syntax", "the character %q has no meaning here; take it out", t.text)
 	l.take(size)
-	return t
+	return t, false
 }
 
 // quoted reads a string; the text stands at its opening quote.

@@ -5,6 +5,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"unicode"
 
 	"rectura/core/unit"
 )
@@ -417,10 +418,29 @@ func (p *parser) unit() unit.Unit {
 		return unit.Quoted(t.text)
 	case tokName:
 		if !slices.Contains(reserved, t.text) && !slices.Contains(afterNumber, t.text) {
-			p.fail(t, "%s is no known unit%s; put a unit of your own in quotes", t.text, didYouMean(t.text, unit.Names()))
+			p.fail(t, "%s", unknownUnit(t.text))
 		}
 	}
 	return unit.Unit{}
+}
+
+// unknownUnit says that a word is no unit, and which one may have been meant:
+// the one with the same letters.
+func unknownUnit(word string) string {
+	letters := func(s string) string {
+		return strings.Map(func(r rune) rune {
+			if r == '/' || r == '%' || r == '°' {
+				return -1
+			}
+			return unicode.ToLower(r)
+		}, s)
+	}
+	for _, u := range unit.Names() {
+		if letters(u) == letters(word) {
+			return word + " is no known unit; did you mean " + u + "? Put a unit of your own in quotes"
+		}
+	}
+	return word + " is no known unit; put a unit of your own in quotes"
 }
 
 // unitAlone reads the unit of a `unit` clause, which follows no number.
@@ -436,7 +456,7 @@ func (p *parser) unitAlone() unit.Unit {
 	}
 	u, ok := unit.Lookup(b.String())
 	if !ok {
-		p.fail(first, "%s is not a known unit%s; put a unit of your own in quotes", first.source(), didYouMean(b.String(), unit.Names()))
+		p.fail(first, "%s", unknownUnit(b.String()))
 	}
 	return u
 }

@@ -2,6 +2,7 @@ package sheet
 
 import (
 	"slices"
+	"strings"
 
 	"rectura/core/unit"
 )
@@ -182,11 +183,14 @@ func (p *parser) factor() node {
 			return &Paren{at, x}
 		}
 		return &Group{at, p.asCondition(inner)}
-	case t.kind == tokName && !slices.Contains(reserved, t.text):
+	case t.kind == tokName && t.text == strings.ToLower(t.text) && !slices.Contains(reserved, t.text):
 		p.next()
 		return &Name{at, t.text}
 	case t.kind == tokUnit || t.kind == tokName && isUnitName(t.text):
 		p.fail(t, "the unit %s without a number before it", t.text)
+	}
+	if t.kind == tokName && t.text != strings.ToLower(t.text) {
+		p.fail(t, "%s is no name, which has small letters only", t.text)
 	}
 	p.fail(t, "%s where a value or a condition must stand", t.source())
 	return nil

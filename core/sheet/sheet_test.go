@@ -1,0 +1,317 @@
+package sheet_test
+
+import (
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+	"testing/fstest"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+	"pgregory.net/rapid"
+
+	"rectura/core/sheet"
+	"rectura/core/sheet/sheettest"
+)
+
+func parse(text string) (*sheet.Job, []sheet.Finding) {
+	return sheet.Parse([]sheet.Source{{Name: "a.rct", Text: []byte(text)}})
+}
+
+// ground is a right job that the wrong texts are put behind.
+const ground = `job "Test"
+
+input oxygen
+  scale 0..4095 counts to 0..20 mA
+  scale 4..20 mA to 0..20 mg/L
+  healthy 3.6..21 mA
+
+input air
+  unit degC
+
+input water
+  unit degF
+
+input mains discrete
+
+setpoint low 6 mg/L
+  allow 4..9 mg/L
+
+setpoint pause 45 s
+  allow 5..300 s
+
+constant band 2 degF difference
+
+output blower
+  fail on
+
+rule base
+  on when (oxygen < low for pause) or not mains or air > 10 degC hysteresis band or water > 0 degF hysteresis 1 degF
+  call blower
+
+`
+
+const groundLines = 30
+
+// Each wrong text gives exactly one finding, at its place.
+func TestFindings(t *testing.T) {
+	_, found := parse(ground)
+	require.Empty(t, found)
+	for _, c := range []struct{ text, want string }{
+		// what cannot be read
+		{"inptu x\n", "1:1: error: inptu is no declaration; did you mean input? [syntax]"},
+		{"42\n", "1:1: error: 42 is no declaration; a declaration begins with job, input, setpoint, constant, output or rule [syntax]"},
+		{"input x discrete\n\tinverted\n  note \"x\"\nrule r\n  on when x\n  call blower\noutput o\n  fail on\n", "2:1: error: a tab; indent and separate with blanks [tab]"},
+		{"constant c 5 mA ; 3\n", "1:17: error: the character \";\" has no meaning here; take it out [syntax]"},
+		{"constant c \"x 5 mA\n", "1:12: error: the quote that opens here is not closed on its line; add a \" [syntax]"},
+		{"constant c \"a\\n\" 5 mA\n", "1:14: error: a backslash in quotes stands only before \" or \\; write \\\\ for a backslash [syntax]"},
+		{"input Oxygen2 discrete\n", "1:7: error: the name Oxygen2 has capital letters; write oxygen2 [syntax]"},
+		{"input " + strings.Repeat("x", 65) + " discrete\n", "1:7: error: the name is 65 letters long; 64 are allowed [syntax]"},
+		{"input between discrete\n", "1:7: error: between is a word of conditions and cannot be a name; choose another [reserved-name]"},
+		{"input 5 discrete\n", "1:7: error: 5 where the name must stand; a name is made of small letters, digits and _, and begins with a letter [syntax]"},
+		{"input x discrete\n  heathy 3..4 mA\n", "2:3: error: heathy is no clause of an input; it takes note, tag and inverted [syntax]"},
+		{"input x\n  unit mA\n  helthy 3..4 mA\n", "3:3: error: helthy is no clause of an input; did you mean healthy? [syntax]"},
+		{"input x\n  unit mA\n  unit mA\n", "3:3: error: \"unit\" is already written in line 32; keep one of the two [repeated-clause]"},
+		{"input x\n  unit milliamps\n", "2:8: error: milliamps is no known unit; put a unit of your own in quotes [syntax]"},
+		{"input x\n  scale 4..20 to 0..5 mgl\n", "2:23: error: mgl is no known unit; did you mean mg/L? Put a unit of your own in quotes [syntax]"},
+		{"input x\n  scale 4..4 mA to 0..5 mg/L\n", "2:9: error: the range 4..4 mA has no width; a straight line needs two different points [chain]"},
+		{"input x\n  scale 4 mA to 0..5 mg/L\n", "2:11: error: mA where .. must stand; a range is written 4..20 mA [syntax]"},
+		{"input x\n  unit mA\n  healthy 21..3.6 mA\n", "3:11: error: the range of \"healthy\" goes from the lower to the higher end; write 3.6..21 [syntax]"},
+		{"input x\n  unit mA\n  smooth average 1 samples\n", "3:18: error: 1 where a whole number of samples from 2 to 10000 must stand [syntax]"},
+		{"input x\n  unit mA\n  smooth lag 5 s\n", "3:10: error: lag where the kind of filter must stand: average, median [syntax]"},
+		{"input x\n  unit mA\n  ignore changes under 0 mA\n", "3:24: error: 0 mA is not above 0 [syntax]"},
+		{"constant c -\n", "1:13: error: the end of the line where a number must stand [syntax]"},
+		{"constant c 1 min 2 h\n", "1:18: error: 2 h cannot follow 1 min; the parts of a duration go from the largest unit down [syntax]"},
+		{"output o\n  fail maybe\n", "2:8: error: maybe where the fail state must stand: on, off, hold [syntax]"},
+		{"  call blower\n", ""}, // belongs to the rule above; see below
+		{"rule r\n  on when mains\n  call blower blower\n", "3:15: error: blower is more than belongs here; take it out or begin a new line [syntax]"},
+		{"rule r\n  on when mains for 0 s\n  call blower\n", "2:21: error: \"0 s\" is not above 0 [syntax]"},
+		{"rule r\n  on when mains for 5 mA\n  call blower\n", "2:21: error: 5 mA is no time; a duration has a unit such as s or min [syntax]"},
+		// conditions
+		{"rule r\n  on when mains and oxygen < low for 5 s\n  call blower\n", "2:34: error: `for` after `and` reads two ways: (mains and oxygen < low) for 5 s, or mains and (oxygen < low for 5 s); write the parentheses that are meant [syntax]"},
+		{"rule r\n  on when mains and mains or oxygen < low\n  call blower\n", "2:27: error: `and` beside `or` reads two ways: (mains and mains) or oxygen < low, or mains and (mains or oxygen < low); write the parentheses that are meant [syntax]"},
+		{"rule r\n  on when mains for 5 s and mains\n  call blower\n", "2:25: error: `and` after `for` needs parentheses: (mains for 5 s) and … [syntax]"},
+		{"rule r\n  on when (oxygen < low\n  call blower\n", "3:3: error: call where the parenthesis of column 11 must be closed by ) [syntax]"},
+		{"rule r\n  on when oxygen + 1 mg/L\n  call blower\n", "2:11: error: oxygen + 1 mg/L is a value, not a condition; compare it with another by < <= > or >= [syntax]"},
+		{"rule r\n  on when (mains) + 1 mg/L > low\n  call blower\n", "2:12: error: mains is a discrete input and has no value to compare or add [wrong-kind]"},
+		{"rule r\n  on when (not mains) < low\n  call blower\n", "2:11: error: (not mains) is a condition, which is true or false; a value must stand here [syntax]"},
+		{"rule r\n  on when oxygen < (oxygen < low)\n  call blower\n", "2:20: error: (oxygen < low) is a condition, which is true or false; a value must stand here [syntax]"},
+		{"rule r\n  on when 1 mg/L < oxygen < low\n  call blower\n", "2:27: error: a second comparison in one; join two with `and` [syntax]"},
+		{"rule r\n  on when oxygen < low hysteresis 1 mg/L deadband 1 mg/L\n  call blower\n", "2:42: error: `deadband` stands before `hysteresis`; change them over [syntax]"},
+		{"rule r\n  on when oxygen * 2 < low\n  call blower\n", "2:18: error: * is not read here; only sums and differences are [syntax]"},
+		{"rule r\n  on when oxygen is bad\n  call blower\n", "2:18: error: \"is\" cannot be used here; a comparison is one of < <= > >= [syntax]"},
+		{"rule r\n  on when < low\n  call blower\n", "2:11: error: < where a value or a condition must stand [syntax]"},
+		{"rule r\n  on when oxygen < mA\n  call blower\n", "2:20: error: the unit mA without a number before it [syntax]"},
+		{"rule r\n  on when " + strings.Repeat("(", 10_000) + "mains" + strings.Repeat(")", 10_000) + "\n  call blower\n", "2:111: error: this is nested deeper than 100; split the condition into several rules [syntax]"},
+		// names and kinds
+		{"rule r\n  on when oxigen < low hysteresis 1 mg/L\n  call blower\n", "2:11: error: nothing is named oxigen; did you mean oxygen? [unknown-name]"},
+		{"input low discrete\n", "1:7: error: the name low is already that of the setpoint at a.rct:16:10; choose another [repeated-name]"},
+		{"job \"Second\"\n", "1:1: error: a second `job`; the first is a.rct:1:1; keep one of the two [repeated-job]"},
+		{"rule r\n  on when oxygen\n  call blower\n", "2:11: error: oxygen is an analog input, not a condition; compare it with a value by < <= > or >= [wrong-kind]"},
+		{"rule r\n  on when base\n  call blower\n", "2:11: error: base is a rule; a condition names discrete inputs, or compares values [wrong-kind]"},
+		{"rule r\n  on when mains\n  call low\n", "3:8: error: low is a setpoint; a rule calls outputs [wrong-kind]"},
+		{"rule r\n  on when mains for mains\n  call out\noutput out\n  fail off\n", "2:21: error: mains is a discrete input; a duration is an amount of time or a setpoint or constant of time [wrong-kind]"},
+		{"rule r\n  on when mains for low\n  call out\noutput out\n  fail off\n", "2:21: error: low cannot be a duration: 6 mg/L is no time; a duration has a unit such as s or min [unit-mismatch]"},
+		{"rule r\n  call out\noutput out\n  fail off\n", "1:6: error: the rule r has no `on when`; say when it turns on [missing-clause]"},
+		{"rule r\n  on when mains\n  off when not mains\n  off after 5 s\n  call out\noutput out\n  fail off\n", "4:3: error: `off after` beside `off when`: a rule has one way to turn off; take one of the two out [exclusive-clauses]"},
+		{"rule r\n  on when mains\n  call out, out\noutput out\n  called by any\n  fail off\n", "3:13: error: out is called twice by the same rule; take one out [repeated-name]"},
+		// units
+		{"rule r\n  on when oxygen < 5 V hysteresis 1 mg/L\n  call out\noutput out\n  fail off\n", "2:20: error: oxygen is in mg/L (concentration) and 5 V is in V (voltage); they cannot be compared [unit-mismatch]"},
+		{"rule r\n  on when oxygen < 5 hysteresis 1 mg/L\n  call out\noutput out\n  fail off\n", "2:20: error: oxygen is in mg/L (concentration) and 5 is a bare number; they cannot be compared [unit-mismatch]"},
+		{"rule r\n  on when oxygen + 1 mA < low for 1 s\n  call out\noutput out\n  fail off\n", "2:20: error: oxygen is in mg/L (concentration) and 1 mA is in mA (current); they cannot be added [unit-mismatch]"},
+		{"rule r\n  on when oxygen < low hysteresis 1 mA\n  call out\noutput out\n  fail off\n", "2:35: error: a hysteresis in mA (current) beside oxygen in mg/L (concentration); write it in mg/L [unit-mismatch]"},
+		{"rule r\n  on when oxygen < low deadband -1 mg/L for 1 s\n  call out\noutput out\n  fail off\n", "2:33: error: a deadband of -1 mg/L; it is never below 0 [syntax]"},
+		{"rule r\n  on when air + water > 1 degC for 1 s\n  call out\noutput out\n  fail off\n", "2:17: error: air and water are both temperatures; only a difference can be added to a temperature [unit-mismatch]"},
+		{"rule r\n  on when air > band for 1 s\n  call out\noutput out\n  fail off\n", "2:17: error: air is a temperature and band is a temperature difference; they cannot be compared [unit-mismatch]"},
+		{"rule r\n  on when air > 5 degC hysteresis water for 1 s\n  call out\noutput out\n  fail off\n", "2:35: error: water is a temperature, and a hysteresis is a difference; declare it with the word `difference` [unit-mismatch]"},
+		{"rule r\n  on when band - air > 5 degC for 1 s\n  call out\noutput out\n  fail off\n", "2:18: error: band is a temperature difference and air a temperature; write the temperature first [unit-mismatch]"},
+		{"rule r\n  on when -air > 5 degC for 1 s\n  call out\noutput out\n  fail off\n", "2:11: error: air is a temperature, and the negative of a temperature means nothing; write the number with its sign [unit-mismatch]"},
+		{"constant c 5 mA difference\nrule r\n  on when oxygen < low for 1 s\n  call out\noutput out\n  fail off\n", "1:12: error: only a temperature can be a `difference`, and 5 mA is none; take the word out [unit-mismatch]"},
+		{"input x\n  scale 0..5 V to 4..20 mA\n  scale 4..20 V to 0..5 mg/L\n", "3:3: error: this stage begins in V (voltage), but the one before it ends in mA (current); stages must join [chain]"},
+		{"input x\n", "1:7: error: the input x has no unit; add `scale` stages, or `unit` if its readings are in engineering units, or `discrete` if it is a contact [chain]"},
+		{"input x\n  scale 0..5 V to 0..9 mg/L\n  unit mg/L\n", "3:3: error: `unit` beside `scale`: the last stage says the unit already; take one of the two out [exclusive-clauses]"},
+		{"input x\n  unit mg/L\n  healthy 3.6..21 mA\n", "3:11: error: `healthy` in mA (current), but x has no such quantity in its chain: mg/L (concentration) [unit-mismatch]"},
+		{"input x\n  unit mg/L\n  ignore changes under 1 mA\n", "3:24: error: a change in mA (current), but x is in mg/L (concentration) [unit-mismatch]"},
+		{"setpoint s 5 mA\n  allow 1..2 mA\n", "1:12: error: the setpoint s is 5 mA, outside its own limits 1..2 mA; change one of the two [setpoint-limits]"},
+		{"setpoint s 5 mA\n  allow 1..2 V\n", "2:9: error: limits in V (voltage) for a setpoint in mA (current); write them in mA [unit-mismatch]"},
+		{"rule r\n  on when mains\n  call blower\n", "call"}, // see below: two callers
+		// what is doubtful
+		{"output o\n  fail off\n", "1:8: warning: nothing uses the output o; use it or take it out [unused]"},
+		{"rule r\n  on when mains\n", "1:6: warning: the rule r calls no output; add: call OUTPUT [calls-nothing]"},
+		{"rule r\n  on when mains\n  call o\noutput o\n", "4:8: warning: the output o has no fail state, so it goes off when its callers cannot decide; write `fail on`, `fail off` or `fail hold` [no-fail]"},
+		{"rule r\n  on when oxygen < low\n  call o\noutput o\n  fail off\n", "2:11: warning: oxygen < low has neither `hysteresis` nor a delay, and r has no `off when`: noise at the trip point would switch it to and fro [no-hysteresis]"},
+		{"setpoint s 5 s\nrule r\n  on when mains for s\n  call o\noutput o\n  fail off\n", "1:10: warning: the setpoint s has no limits; add a line such as: allow A..B s [no-allow]"},
+		{"input x\n  scale 4..20 mA to 0..5 mg/L\nrule r\n  on when x < low for 1 s\n  call o\noutput o\n  fail off\n", "1:7: warning: x is a 4–20 mA input without `healthy`: a broken loop would read as a low value; add: healthy 3.6..21 mA [no-healthy]"},
+	} {
+		want := c.want
+		switch want {
+		case "":
+			want = "a.rct:31:3: error: \"call\" is already written in line 29; keep one of the two [repeated-clause]"
+		case "call":
+			want = "a.rct:24:8: error: base and r call the output blower; say how they are combined: `called by any` or `called by all` [called-by]"
+		default:
+			var line int
+			n, err := fmt.Sscanf(want, "%d", &line)
+			require.NoError(t, err)
+			require.Equal(t, 1, n)
+			want = fmt.Sprintf("a.rct:%d%s", line+groundLines, want[strings.Index(want, ":"):])
+		}
+		_, found := parse(ground + c.text)
+		var got []string
+		for _, f := range found {
+			got = append(got, f.String())
+		}
+		assert.Contains(t, got, want, "%.200s", c.text)
+		assert.LessOrEqual(t, len(got), 2, "one mistake, and at most what follows from it: %v", got)
+	}
+}
+
+func TestTextThatIsNone(t *testing.T) {
+	for text, want := range map[string]string{
+		"job \"x\"\n# caf\xe9\n":                       "a.rct:2:6: error: byte 0xe9 is not UTF-8; save the sheet as UTF-8 text [encoding]",
+		"\x7fELF\x00\x01":                              "a.rct:1:5: error: this is not a text file; a sheet is UTF-8 text [encoding]",
+		strings.Repeat("# padding\n", sheet.MaxSize/9): "a.rct:1:1: error: this file is larger than 4 MiB and was not read; split it into several sheets [size]",
+		"":                "a.rct:1:1: error: no sheet of this folder holds the job; begin one with: job \"Title\" [no-job]",
+		"# only a note\n": "a.rct:1:1: error: no sheet of this folder holds the job; begin one with: job \"Title\" [no-job]",
+	} {
+		_, found := parse(text)
+		require.Len(t, found, 1, "%.40q", text)
+		assert.Equal(t, want, found[0].String())
+	}
+	_, err := sheet.ReadSources(fstest.MapFS{"readme.txt": {}})
+	assert.ErrorIs(t, err, sheet.ErrNoSheets)
+}
+
+func TestManyErrorsInOneRun(t *testing.T) {
+	_, found := parse("job \"x\"\nrule a\n  on when x < )\n  call\nrule b\n  on when )\n  off when y < 1\n  call z\n")
+	var at []string
+	for _, f := range found {
+		at = append(at, fmt.Sprint(f.Line))
+	}
+	assert.Equal(t, []string{"3", "4", "6", "7", "8"}, at, "%v", found)
+	assert.Equal(t, "      on when x < )\n                  ^", found[0].Excerpt([]byte("\n\n  on when x < )\n")))
+}
+
+// Sheets of several files are one text; places name the file.
+func TestSeveralSheets(t *testing.T) {
+	folder := fstest.MapFS{
+		"b.rct": {Data: []byte("rule r\n  on when x\n  call o\n")},
+		"a.rct": {Data: []byte("\ufeffjob \"Two\"\r\n\r\ninput x discrete\r\n\r\noutput o\r\n  fail off\r\n")},
+		"c.txt": {Data: []byte("not a sheet")},
+	}
+	sources, err := sheet.ReadSources(folder)
+	require.NoError(t, err)
+	job, found := sheet.Parse(sources)
+	require.Empty(t, found)
+	assert.Equal(t, "Two", job.Title)
+	assert.Equal(t, "b.rct:1:1", job.Rule("r").At.String())
+}
+
+// The laid-out form of each testdata/NAME.rct stands in NAME.golden.
+func TestLayout(t *testing.T) {
+	files, err := filepath.Glob("testdata/*.rct")
+	require.NoError(t, err)
+	require.NotEmpty(t, files)
+	for _, name := range files {
+		text, err := os.ReadFile(name)
+		require.NoError(t, err)
+		f, found := sheet.ParseFile(name, text)
+		require.Empty(t, found)
+		golden := strings.TrimSuffix(name, ".rct") + ".golden"
+		want, err := os.ReadFile(golden)
+		require.NoError(t, err)
+		assert.Equal(t, string(want), f.String(), name)
+	}
+}
+
+// Laying out is a fixed point, loses no comment, and does not change what the
+// job means.
+func TestLayoutIsAFixedPoint(t *testing.T) {
+	check := func(t require.TestingT, text string) {
+		job, found := parse(text)
+		require.False(t, sheet.HasErrors(found), "%v\n%s", found, text)
+		once := job.Files[0].String()
+		again, found := parse(once)
+		require.False(t, sheet.HasErrors(found), "%v\n%s", found, once)
+		require.Equal(t, once, again.Files[0].String())
+		require.Equal(t, comments(text), comments(once), "%s\n----\n%s", text, once)
+		for _, r := range job.Rules {
+			require.Equal(t, job.Sentence(r), again.Sentence(again.Rule(r.Name)))
+		}
+	}
+	rapid.Check(t, func(t *rapid.T) { check(t, sheettest.Job(t)) })
+
+	sources, err := sheet.ReadSources(os.DirFS("../../examples/hatchery"))
+	require.NoError(t, err)
+	for _, s := range sources {
+		f, found := sheet.ParseFile(s.Name, s.Text)
+		require.Empty(t, found)
+		assert.Equal(t, string(s.Text), f.String(), s.Name)
+	}
+}
+
+// comments counts the comments of a text, by what they say.
+func comments(text string) map[string]int {
+	all := map[string]int{}
+	for _, line := range strings.Split(text, "\n") {
+		quoted := false
+		for i := 0; i < len(line); i++ {
+			switch {
+			case quoted && line[i] == '\\':
+				i++
+			case line[i] == '"':
+				quoted = !quoted
+			case line[i] == '#' && !quoted:
+				all[strings.TrimRight(line[i:], " ")]++
+				i = len(line)
+			}
+		}
+	}
+	return all
+}
+
+func TestSentence(t *testing.T) {
+	for rule, want := range map[string]string{
+		"on when oxygen < low for pause\n  off when oxygen > low + 0.4 mg/L for 2 min": "Call blower when oxygen is below low (6 mg/L) for pause (45 s). Stop when oxygen is above low (6 mg/L) + 0.4 mg/L for 2 min.",
+		"on when not mains\n  off after 5 min":                                         "Call blower when mains is off. Stop once that has been over for 5 min.",
+		"on when (mains and (oxygen >= low deadband 1 mg/L)) for 5 s":                  "Call blower when (mains is on and oxygen is at or above low (6 mg/L) with deadband 1 mg/L) for 5 s. Stop when that lets go.",
+		"on when air > 5 degC deadband 1 degF hysteresis band or not (mains or mains)": "Call blower when air is above 5 degC with deadband 1 degF and hysteresis band (2 degF) or not (mains is on or mains is on). Stop when that lets go.",
+	} {
+		job, found := parse(strings.Replace(ground, "fail on", "called by any\n  fail on", 1) + "rule r\n  " + rule + "\n  call blower\n")
+		require.False(t, sheet.HasErrors(found), "%v", found)
+		assert.Equal(t, want, job.Sentence(job.Rule("r")))
+	}
+}
+
+// Whatever the text, the parser ends, its findings are in the text, and what
+// it lays out without a finding is a fixed point.
+func FuzzParse(f *testing.F) {
+	f.Add([]byte(ground))
+	f.Add([]byte("job \"x\"\nrule r\n  on when (a < 1 and\n b > 2 mA) for 5 s # c\n  call x, y\n# end"))
+	f.Add([]byte("constant c 1 h 30 min\nsetpoint d \"l\" -3.5 degF difference\n  allow -4..5 degF\n"))
+	f.Add([]byte("input x\n  unit \"fish/m3\"\n\tsmooth median 5 samples\n  healthy 1..2 \"fish/m3\"\r\n"))
+	f.Fuzz(func(t *testing.T, text []byte) {
+		_, found := sheet.Parse([]sheet.Source{{Name: "a.rct", Text: text}})
+		lines := strings.Count(string(text), "\n") + 1
+		for _, x := range found {
+			if x.Line < 1 || x.Line > lines || x.Column < 1 {
+				t.Fatalf("a finding outside the text: %v", x)
+			}
+			_ = x.Excerpt(text)
+		}
+		file, found := sheet.ParseFile("a.rct", text)
+		if len(found) > 0 {
+			return
+		}
+		once := file.String()
+		again, found := sheet.ParseFile("a.rct", []byte(once))
+		if len(found) > 0 {
+			t.Fatalf("laid out, it cannot be read: %v\n%s", found, once)
+		}
+		if twice := again.String(); once != twice {
+			t.Fatalf("no fixed point:\n%s\n----\n%s", once, twice)
+		}
+	})
+}

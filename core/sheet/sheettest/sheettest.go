@@ -1,0 +1,214 @@
+// Package sheettest makes random jobs for property tests: right ones, of every
+// construct of the language, with comments in every place.
+package sheettest
+
+import (
+	"fmt"
+	"strings"
+
+	"pgregory.net/rapid"
+)
+
+// Inputs and outputs that every random job has. The analog ones are in mg/L,
+// the discrete ones are contacts.
+var (
+	Analog   = []string{"sig0", "sig1", "sig2"}
+	Discrete = []string{"con0", "con1"}
+	Outputs  = []string{"out0", "out1"}
+)
+
+// A maker draws the parts of a job.
+type maker struct {
+	t *rapid.T
+	b strings.Builder
+}
+
+// Job draws the text of a job that has no errors.
+func Job(t *rapid.T) string {
+	m := &maker{t: t}
+	m.comment("")
+	fmt.Fprintf(&m.b, "job %s\n", m.quoted())
+	m.maybe("settle %s", m.duration())
+	for _, name := range Analog {
+		m.head("input %s", name)
+		switch m.pick("stages", 3) {
+		case 0:
+			m.clause("unit mg/L")
+		case 1:
+			m.clause("scale 4..20 mA to 0..10 mg/L")
+			m.maybe("healthy 3.6..21 mA")
+		default:
+			m.clause("scale 0..4095 counts to 0..20 mA")
+			m.clause("scale 4..20 mA to 10..0 mg/L")
+			m.maybe("healthy 3.6..21 mA")
+		}
+		m.maybe("smooth %s %d samples", rapid.SampledFrom([]string{"average", "median"}).Draw(t, "filter"), 2+m.pick("samples", 5))
+		m.maybe("ignore changes under %s mg/L", m.number(1, 90))
+		m.maybe("tag %s", m.quoted())
+		m.maybe("note %s", m.quoted())
+	}
+	for _, name := range Discrete {
+		m.head("input %s", name)
+		m.rewriteHead(" discrete")
+		m.maybe("inverted")
+	}
+	m.head("setpoint low")
+	m.rewriteHead(fmt.Sprintf(" %s mg/L", m.number(200, 800)))
+	m.clause("allow 1..9 mg/L")
+	m.head("setpoint pause")
+	m.rewriteHead(" " + m.duration())
+	m.head("constant band")
+	m.rewriteHead(fmt.Sprintf(" %s mg/L", m.number(10, 150)))
+	for _, name := range Outputs {
+		m.head("output %s", name)
+		m.clause("called by %s", rapid.SampledFrom([]string{"any", "all"}).Draw(t, "called by"))
+		m.maybe("fail %s", rapid.SampledFrom([]string{"on", "off", "hold"}).Draw(t, "fail"))
+	}
+	for i := range 1 + m.pick("rules", 4) {
+		m.head("rule rule%d", i)
+		m.clause("on when %s", m.whole(2))
+		switch m.pick("off", 3) {
+		case 0:
+			m.clause("off when %s", m.whole(1))
+		case 1:
+			m.clause("off after %s", m.anyDuration())
+		}
+		m.clause("call %s", rapid.SampledFrom([]string{"out0", "out1", "out0, out1"}).Draw(t, "call"))
+	}
+	m.comment("")
+	return m.b.String()
+}
+
+func (m *maker) pick(what string, n int) int { return rapid.IntRange(0, n-1).Draw(m.t, what) }
+
+func (m *maker) chance(what string, percent int) bool { return m.pick(what, 100) < percent }
+
+// comment sometimes writes a comment line, at an indent that means nothing.
+func (m *maker) comment(indent string) {
+	for range m.pick("comments", 8) - 5 {
+		fmt.Fprintf(&m.b, "%s# %s\n", indent, rapid.StringMatching(`[ -~é°]{0,20}`).Draw(m.t, "comment"))
+		if m.chance("blank", 30) {
+			m.b.WriteByte('\n')
+		}
+	}
+}
+
+func (m *maker) head(format string, args ...any) {
+	m.b.WriteString(strings.Repeat("\n", m.pick("blank lines", 3)))
+	m.comment("")
+	fmt.Fprintf(&m.b, format, args...)
+	if m.chance("label", 50) {
+		m.b.WriteString(" " + m.quoted())
+	}
+	m.b.WriteByte('\n')
+}
+
+// rewriteHead puts more at the end of the line just written.
+func (m *maker) rewriteHead(more string) {
+	text := strings.TrimSuffix(m.b.String(), "\n")
+	m.b.Reset()
+	m.b.WriteString(text + more + "\n")
+}
+
+func (m *maker) clause(format string, args ...any) {
+	indent := strings.Repeat(" ", 1+m.pick("indent", 4))
+	m.comment(indent)
+	text := fmt.Sprintf(format, args...)
+	if m.chance("break", 30) { // a clause goes on after `and`, `or` and `(`
+		text = strings.Replace(text, " and ", " and  # goes on\n     ", 1)
+	}
+	m.b.WriteString(indent + text)
+	if m.chance("beside", 15) {
+		m.b.WriteString("   # beside")
+	}
+	m.b.WriteByte('\n')
+}
+
+func (m *maker) maybe(format string, args ...any) {
+	if m.chance("maybe", 50) {
+		m.clause(format, args...)
+	}
+}
+
+func (m *maker) quoted() string {
+	s := rapid.StringMatching(`[ -~äé–]{0,12}`).Draw(m.t, "label")
+	return `"` + strings.NewReplacer(`\`, `\\`, `"`, `\"`).Replace(s) + `"`
+}
+
+// number draws hundredths, written with one or two decimals.
+func (m *maker) number(low, high int) string {
+	n := rapid.IntRange(low, high).Draw(m.t, "number")
+	if n%10 == 0 && m.chance("short", 50) {
+		return fmt.Sprintf("%d.%d", n/100, n/10%10)
+	}
+	return fmt.Sprintf("%d.%02d", n/100, n%100)
+}
+
+func (m *maker) duration() string {
+	return rapid.SampledFrom([]string{"1 s", "2500 ms", "4s", "7.5 s", "1 min", "1 min 30 s", "0.5 min"}).Draw(m.t, "duration")
+}
+
+func (m *maker) anyDuration() string {
+	if m.chance("named", 20) {
+		return "pause"
+	}
+	return m.duration()
+}
+
+// whole draws a condition for a clause, which may end in a delay.
+func (m *maker) whole(depth int) string {
+	if m.chance("delayed", 40) {
+		return m.part(depth) + " for " + m.anyDuration()
+	}
+	if m.chance("joined", 50) {
+		word := rapid.SampledFrom([]string{" and ", " or "}).Draw(m.t, "word")
+		return m.part(depth) + word + m.part(depth)
+	}
+	return m.part(depth)
+}
+
+// part draws a condition that needs no parentheses round it.
+func (m *maker) part(depth int) string {
+	if depth > 0 {
+		switch m.pick("part", 5) {
+		case 0:
+			return "not " + m.part(depth-1)
+		case 1, 2:
+			return "(" + m.whole(depth-1) + ")"
+		}
+	}
+	if m.chance("contact", 25) {
+		return rapid.SampledFrom(Discrete).Draw(m.t, "contact")
+	}
+	return m.compare()
+}
+
+func (m *maker) compare() string {
+	op := rapid.SampledFrom([]string{"<", "<=", ">", ">="}).Draw(m.t, "op")
+	left, right := rapid.SampledFrom(Analog).Draw(m.t, "input"), m.value()
+	if m.chance("mirrored", 15) {
+		left, right = right, left
+	}
+	s := left + " " + op + " " + right
+	if m.chance("deadband", 20) {
+		s += fmt.Sprintf(" deadband %s mg/L", m.number(5, 100))
+	}
+	if m.chance("hysteresis", 50) {
+		s += " hysteresis " + rapid.SampledFrom([]string{"band", "0.5 mg/L", "250 ug/L"}).Draw(m.t, "hysteresis")
+	}
+	return s
+}
+
+func (m *maker) value() string {
+	switch m.pick("value", 6) {
+	case 0:
+		return "low"
+	case 1:
+		return "low + band"
+	case 2:
+		return "(low - 0.2 mg/L) + band"
+	case 3:
+		return rapid.SampledFrom(Analog).Draw(m.t, "other") + " - band"
+	}
+	return m.number(100, 900) + " mg/L"
+}
