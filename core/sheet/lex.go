@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"fmt"
 	"strings"
+	"unicode"
 	"unicode/utf8"
 
 	"rectura/core/unit"
@@ -112,10 +113,19 @@ func (l *lexer) report(code, format string, args ...any) {
 // readLine reads one line of the file into the logical line it belongs to.
 func (l *lexer) readLine(number int, text string) {
 	l.line, l.col, l.text = number, 1, text
-	if tab := strings.IndexByte(text, '\t'); tab >= 0 {
-		l.col = 1 + utf8.RuneCountInString(text[:tab])
-		l.report("tab", "a tab; indent and separate with blanks")
-		l.col, l.text = 1, strings.ReplaceAll(text, "\t", " ")
+	if at := strings.IndexFunc(text, unicode.IsControl); at >= 0 {
+		l.col = 1 + utf8.RuneCountInString(text[:at])
+		if text[at] == '\t' {
+			l.report("tab", "a tab; indent and separate with blanks")
+		} else {
+			l.report("encoding", "a control character; take it out")
+		}
+		l.col, l.text = 1, strings.Map(func(r rune) rune {
+			if unicode.IsControl(r) {
+				return ' '
+			}
+			return r
+		}, text)
 	}
 	indented := strings.HasPrefix(l.text, " ")
 	l.skipBlanks()

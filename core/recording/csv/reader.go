@@ -153,7 +153,7 @@ func (s *scan) read() (*recording.Recording, error) {
 	}
 	rec.Clock = s.times.clock
 	if repeated > 0 {
-		rec.Notes = append(rec.Notes, fmt.Sprintf("%d readings came twice for the same time; the later one of each counts", repeated))
+		rec.Notes = append(rec.Notes, fmt.Sprintf("readings that came again for the same time, of which the later counts: %d", repeated))
 	}
 	return rec, nil
 }
@@ -243,7 +243,7 @@ func (s *scan) row() (t int64, timeAt int, err error) {
 	cell, at := 0, 0
 	for i := range s.columns {
 		if at < 0 {
-			return 0, 0, s.fail(len(s.line), "this row has %d cells and the heading %d; %s is missing", i, len(s.columns), s.columns[i].Name)
+			return 0, 0, s.fail(len(s.line), "this row ends after cell %d of %d; %s is missing", i, len(s.columns), s.columns[i].Name)
 		}
 		start := at
 		var field []byte
