@@ -38,8 +38,7 @@ func changes(r *bench.Result) []change {
 }
 
 // compileJob reads, checks and compiles a job's text; the job must be right.
-func compileJob(t testing.TB, text string) *logic.Program {
-	t.Helper()
+func compileJob(t require.TestingT, text string) *logic.Program {
 	job, found := sheet.Parse([]sheet.Source{{Name: "case.rct", Text: []byte(text)}})
 	require.False(t, sheet.HasErrors(found), "%v", found)
 	p, err := logic.Compile(job)
