@@ -82,7 +82,7 @@ func listen(ctx context.Context, address string) (net.Listener, error) {
 		return nil, fmt.Errorf("the address %q is not HOST:PORT, such as %s: %w", address, DefaultListen, err)
 	}
 	ips := []net.IP{net.ParseIP(host)}
-	if ips[0] == nil {
+	if host != "" && ips[0] == nil {
 		if ips, err = net.DefaultResolver.LookupIP(ctx, "ip", host); err != nil {
 			return nil, fmt.Errorf("looking up the address %s: %w", address, err)
 		}

@@ -166,4 +166,3 @@ func TestReplayOfRandomJobs(t *testing.T) {
 		}
 	})
 }
-

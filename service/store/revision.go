@@ -44,7 +44,7 @@ func (s *Store) AddRevision(ctx context.Context, r Revision, sheets []sheet.Sour
 		}
 		rows := make([]sheetRow, len(sheets))
 		for i, sh := range sheets {
-			rows[i] = sheetRow{r.Number, i, sh.Name, sh.Text}
+			rows[i] = sheetRow{r.Number, i, sh.Name, append([]byte{}, sh.Text...)} // an empty sheet is not null
 		}
 		return tx.Create(rows).Error
 	})

@@ -1,0 +1,135 @@
+package store
+
+import (
+	"context"
+	"fmt"
+	"math"
+	"path/filepath"
+	"strings"
+	"testing"
+	"testing/fstest"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"rectura/core/recording"
+	"rectura/core/recording/csv"
+	"rectura/core/sheet"
+)
+
+func open(t *testing.T, file string) *Store {
+	t.Helper()
+	s, err := Open(t.Context(), file)
+	require.NoError(t, err)
+	t.Cleanup(func() { require.NoError(t, s.Close()) })
+	return s
+}
+
+func TestRevisions(t *testing.T) {
+	file := filepath.Join(t.TempDir(), "a b%.db")
+	s := open(t, file)
+	sheets := []sheet.Source{{Name: "a.rct", Text: []byte("job \"x\"\n")}, {Name: "b.rct", Text: nil}}
+	for i := range 3 {
+		r, err := s.AddRevision(t.Context(), Revision{Title: "x", Note: fmt.Sprint(i), Created: int64(i)}, sheets)
+		require.NoError(t, err)
+		assert.Equal(t, int64(i+1), r.Number)
+	}
+	all, err := s.Revisions(t.Context())
+	require.NoError(t, err)
+	assert.Equal(t, []string{"2", "1", "0"}, []string{all[0].Note, all[1].Note, all[2].Note})
+
+	again := open(t, file) // what was kept is there for another process
+	r, got, err := again.Revision(t.Context(), 2)
+	require.NoError(t, err)
+	assert.Equal(t, "1", r.Note)
+	assert.Equal(t, "a.rct", got[0].Name)
+	assert.Equal(t, sheets[0].Text, got[0].Text)
+	_, _, err = s.Revision(t.Context(), 9)
+	assert.ErrorIs(t, err, ErrNotFound)
+	assert.EqualError(t, err, "revision 9: not found")
+}
+
+func TestRecordings(t *testing.T) {
+	s := open(t, filepath.Join(t.TempDir(), "r.db"))
+	var b strings.Builder
+	b.WriteString("time,x [mA],k,empty,only_bad\n")
+	for i := range 10_000 {
+		fmt.Fprintf(&b, "2026-03-02T%02d:%02d:%02d+01:00,%d.5,%s,,bad\n", i/3600, i/60%60, i%60, i, []string{"0", "1", "on", "bad"}[i%4])
+	}
+	want, err := csv.Reader{}.Read(strings.NewReader(b.String()))
+	require.NoError(t, err)
+	want.Notes = []string{"a note"}
+	now := time.Date(2026, 3, 3, 0, 0, 0, 5, time.UTC)
+	id, err := s.AddRecording(t.Context(), "long.csv", want, now)
+	require.NoError(t, err)
+	_, err = s.AddRecording(t.Context(), "long.csv", want, now)
+	assert.ErrorIs(t, err, ErrExists)
+
+	known, err := s.Recording(t.Context(), id)
+	require.NoError(t, err)
+	assert.Equal(t, now, known.Uploaded)
+	assert.Equal(t, []string{"a note"}, known.Notes)
+	assert.Equal(t, want.Clock, known.Clock)
+	assert.Equal(t, 30_000, known.Samples())
+	assert.Equal(t, Column{"x", "mA", 10_000, 0.5, 9999.5}, known.Columns[0])
+	assert.Equal(t, 0, known.Columns[2].Samples)
+	assert.True(t, math.IsNaN(known.Columns[3].Min))
+	assert.Less(t, known.Bytes, int64(30_000), "blocks are compressed")
+
+	got, err := s.Readings(t.Context(), id, math.MinInt64, math.MaxInt64)
+	require.NoError(t, err)
+	require.Len(t, got.Columns, len(want.Columns))
+	for i, c := range want.Columns {
+		assert.Equal(t, readings(c), readings(got.Columns[i]), c.Name)
+		assert.Equal(t, c.Word, got.Columns[i].Word)
+	}
+	assert.Same(t, &got.Columns[0].Blocks[0].Times[0], &got.Columns[1].Blocks[0].Times[0], "times are shared again")
+
+	part, err := s.Readings(t.Context(), id, want.Start+5000e9, want.Start+5001e9)
+	require.NoError(t, err)
+	assert.Len(t, part.Columns[0].Blocks, 1, "only the block that holds the part is read")
+	_, err = s.Recording(t.Context(), 99)
+	assert.ErrorIs(t, err, ErrNotFound)
+}
+
+func readings(c *recording.Column) string {
+	var b strings.Builder
+	c.Each(func(t int64, v float64) bool {
+		fmt.Fprintf(&b, "%d=%v ", t, v)
+		return true
+	})
+	return b.String()
+}
+
+// The tables come out the same from every earlier number; a database of a
+// newer program is refused; a migration that fails leaves nothing behind.
+func TestMigrations(t *testing.T) {
+	folder := fstest.MapFS{
+		"1.sql": {Data: []byte("CREATE TABLE a (x INTEGER);\n")},
+		"2.sql": {Data: []byte("ALTER TABLE a ADD COLUMN y INTEGER;\nCREATE TABLE b (z INTEGER);\n")},
+		"3.sql": {Data: []byte("CREATE TABLE c (z INTEGER);\nCREATE TABLE c (z INTEGER);\n")},
+	}
+	tables := func(s *Store) []string {
+		var names []string
+		require.NoError(t, s.db.Raw("SELECT sql FROM sqlite_master WHERE name IN ('a', 'b', 'c') ORDER BY name").Scan(&names).Error)
+		return names
+	}
+	var first []string
+	for from := range 3 {
+		s := open(t, filepath.Join(t.TempDir(), "m.db"))
+		require.NoError(t, s.db.Exec("PRAGMA user_version = 0").Error)
+		require.NoError(t, s.migrate(context.Background(), folder, []string{"1.sql", "2.sql"}[:from]))
+		require.NoError(t, s.migrate(context.Background(), folder, []string{"2.sql", "1.sql"}))
+		if from == 0 {
+			first = tables(s)
+		}
+		assert.Equal(t, first, tables(s))
+		assert.Len(t, first, 2)
+		assert.ErrorContains(t, s.migrate(context.Background(), folder, []string{"1.sql", "2.sql", "3.sql"}), "migration 3.sql")
+		assert.Equal(t, first, tables(s))
+		require.NoError(t, s.db.Exec("PRAGMA user_version = 7").Error)
+		assert.EqualError(t, s.migrate(context.Background(), folder, []string{"1.sql"}), "the tables have version 7, and this program knows 1; use a newer program")
+		require.NoError(t, s.db.Exec("PRAGMA user_version = 1").Error)
+	}
+}
