@@ -202,13 +202,13 @@ func TestReasons(t *testing.T) {
 10s r off→undecided: x is bad: the reading is marked bad
 10s o off→on: r undecided: fails to on
 11s x bad→good: a good reading again, 5 mg/L
-11s r undecided→off: decided again: x 5 mg/L < low 6 mg/L for only 0 ms of 2 s, since 11s
+11s r undecided→off: decided again: x 5 mg/L < low 6 mg/L from now on, and must last 2 s
 11s o on→off: no longer called by r
 12s x good→bad: the reading is marked bad
 12s r off→undecided: x is bad: the reading is marked bad
 12s o off→on: r undecided: fails to on
 20s x bad→good: a good reading again, 5 mg/L
-20s r undecided→off: decided again: x 5 mg/L < low 6 mg/L for only 0 ms of 2 s, since 20s
+20s r undecided→off: decided again: x 5 mg/L < low 6 mg/L from now on, and must last 2 s
 20s o on→off: no longer called by r
 22s r off→on: x 5 mg/L < low 6 mg/L for 2 s, since 20s
 22s o off→on: called by r

@@ -212,7 +212,7 @@ func (s *Stepper) explainCompare(i int32, n *condNode, v truth, length, since in
 	} else {
 		t.Op = op.Opposite()
 		t.Limit, t.Point = trip, TripPoint
-		if s.changed[i] == s.now { // it has come back
+		if s.since[i] == s.now { // it has just come back
 			t.Limit, t.Point = reset, ResetPoint
 		}
 	}
@@ -342,8 +342,12 @@ func (p *Program) termsText(terms []Term, now int64, clock Clock) string {
 	return strings.Join(parts, ", and ")
 }
 
-// DelayText says how long a term has lasted: "for 45 s, since 02:13:20".
+// DelayText says how long a term has lasted: "for 45 s, since 02:13:20", or,
+// while it waits, "for only 31 s of 45 s, since 02:13:20".
 func DelayText(t Term, now int64, clock Clock) string {
+	if t.Waiting && now == t.Since {
+		return "from now on, and must last " + unit.FormatDuration(t.For)
+	}
 	if t.Waiting {
 		return "for only " + unit.FormatDuration(now-t.Since) + " of " + unit.FormatDuration(t.For) + ", since " + clock(t.Since)
 	}

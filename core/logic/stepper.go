@@ -1,6 +1,8 @@
 package logic
 
 import (
+	"math"
+
 	"rectura/core/signal"
 	"rectura/core/unit"
 )
@@ -68,7 +70,7 @@ type Stepper struct {
 	truths  []truth
 	changed []int64 // when each condition took its present truth
 	memory  []bool  // of each comparison: tripped
-	since   []int64 // of each `for`: since when its condition has been true
+	since   []int64 // of each `for`: since when its condition has been true; of each comparison: when it last let go
 	waiting []bool  // of each `for`: its condition is true
 	lapsed  []bool  // of each `for`: its time has run out
 
@@ -122,6 +124,9 @@ func NewStepper(p *Program) *Stepper {
 		newValues: newMarks(len(p.values)),
 		newConds:  newMarks(len(p.conds)),
 		newRules:  newMarks(len(p.Rules)),
+	}
+	for i := range s.since {
+		s.since[i] = math.MinInt64
 	}
 	for i, in := range p.Inputs {
 		if in.Chain != nil {
@@ -339,6 +344,9 @@ func (s *Stepper) compare(i int32, n *condNode) truth {
 			s.memory[i] = x > reset
 		case condAtLeast:
 			s.memory[i] = x >= reset
+		}
+		if !s.memory[i] {
+			s.since[i] = s.now
 		}
 	} else {
 		switch n.op {

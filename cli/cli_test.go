@@ -1,0 +1,259 @@
+package cli
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"flag"
+	"fmt"
+	"image/png"
+	"os"
+	"path/filepath"
+	"regexp"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+var update = flag.Bool("update", false, "write what the commands print into testdata/*.golden")
+
+// run runs a command line as a shell would call it.
+func run(t *testing.T, args ...string) (out string, code int) {
+	t.Helper()
+	var b bytes.Buffer
+	code = Run(t.Context(), args, &b, &b)
+	return b.String(), code
+}
+
+// Each testdata/NAME.golden is commands, "$ rectura check DIR", each with what
+// it prints and its exit code. HATCHERY stands for the demo job.
+func TestTranscripts(t *testing.T) {
+	hatchery, err := filepath.Abs("../examples/hatchery")
+	require.NoError(t, err)
+	files, err := filepath.Glob("testdata/*.golden")
+	require.NoError(t, err)
+	require.NotEmpty(t, files)
+	for _, name := range files {
+		t.Run(filepath.Base(name), func(t *testing.T) {
+			text, err := os.ReadFile(name)
+			require.NoError(t, err)
+			var got strings.Builder
+			for _, line := range strings.Split(string(text), "\n") {
+				command, ok := strings.CutPrefix(line, "$ rectura ")
+				if !ok {
+					continue
+				}
+				out, code := run(t, words(strings.ReplaceAll(command, "HATCHERY", hatchery))...)
+				fmt.Fprintf(&got, "%s\n%s", line, strings.ReplaceAll(out, hatchery, "HATCHERY"))
+				if code != 0 {
+					fmt.Fprintf(&got, "[exit %d]\n", code)
+				}
+				got.WriteByte('\n')
+			}
+			if *update {
+				require.NoError(t, os.WriteFile(name, []byte(got.String()), 0o644))
+			}
+			assert.Equal(t, string(text), got.String())
+		})
+	}
+}
+
+// words takes a command apart as a shell does, quotes included.
+func words(s string) []string {
+	var all []string
+	for _, m := range regexp.MustCompile(`'([^']*)'|(\S+)`).FindAllStringSubmatch(s, -1) {
+		all = append(all, m[1]+m[2])
+	}
+	return all
+}
+
+// write makes files below a new folder.
+func write(t *testing.T, files map[string]string) string {
+	t.Helper()
+	folder := t.TempDir()
+	for name, text := range files {
+		path := filepath.Join(folder, name)
+		require.NoError(t, os.MkdirAll(filepath.Dir(path), 0o755))
+		require.NoError(t, os.WriteFile(path, []byte(text), 0o644))
+	}
+	return folder
+}
+
+const small = "job \"Small\"\n\ninput k discrete\n\noutput o\n  fail off\n\nrule r\n  on when k\n  call o\n"
+
+// What is wrong is said in a sentence, with the exit code that goes with it.
+func TestBadInput(t *testing.T) {
+	folder := write(t, map[string]string{
+		"good/a.rct": small, "good/recordings/a.csv": "time,k\n0,0\n5,1\n", "good/recordings/back.csv": "time,k\n5,0\n4,1\n", "good/recordings/text.csv": "time,k\n5,maybe\n",
+		"good/recordings/half.csv": "time,k\n0,0.5\n", "good/recordings/empty.csv": "", "good/recordings/short.csv": "time,k,x\n0,1\n", "good/recordings/binary.csv": "\x00\x01",
+		"empty/readme.txt": "", "latin/a.rct": "job \"caf\xe9\"\n", "tab/a.rct": "job \"x\"\n\tsettle 5 s\n", "long/recordings/a.csv": "time,k\n0," + strings.Repeat("1", 2<<20), "long/a.rct": small,
+	})
+	for _, c := range []struct {
+		args string
+		code int
+		want string
+	}{
+		{"check DIR/empty", 2, `rectura: DIR/empty: no sheet (a file NAME.rct) is in this folder; begin one with: job "Title"`},
+		{"check DIR/nothing", 2, "rectura: opening the job: stat DIR/nothing: no such file or directory"},
+		{"check DIR/good/a.rct", 2, "rectura: DIR/good/a.rct is a file; a job is the folder that holds the sheets"},
+		{"check DIR/latin", 1, "DIR/latin/a.rct:1:9: error: byte 0xe9 is not UTF-8; save the sheet as UTF-8 text [encoding]"},
+		{"check DIR/tab", 1, "DIR/tab/a.rct:2:1: error: a tab; indent and separate with blanks [tab]"},
+		{"fmt DIR/tab", 2, "rectura: a sheet with errors is not laid out; nothing was written"},
+		{"show DIR/tab", 2, "rectura: DIR/tab cannot run until its 1 error is mended"},
+		{"replay DIR/good a", 0, "no longer"},
+		{"replay DIR/good b", 2, "rectura: no recording b is here nor in DIR/good/recordings; it has a.csv, back.csv, binary.csv, empty.csv, half.csv, short.csv, text.csv"},
+		{"replay DIR/good back", 2, "rectura: DIR/good/recordings/back.csv:3:1: the time goes back, from 5 to 4; sort the rows by time"},
+		{"replay DIR/good text", 2, `DIR/good/recordings/text.csv:2:3: k: "maybe" is no reading`},
+		{"replay DIR/good half", 2, "rectura: playing recordings/half.csv: column k, at +0 s: 0.5 is neither 0 nor 1, and k is a discrete input"},
+		{"replay DIR/good empty", 2, "DIR/good/recordings/empty.csv: the file is empty"},
+		{"replay DIR/good short", 2, "DIR/good/recordings/short.csv:2:4: this row ends after cell 2 of 3; x is missing"},
+		{"replay DIR/good binary", 2, "DIR/good/recordings/binary.csv: this is not a text file"},
+		{"replay DIR/long a", 2, "DIR/long/recordings/a.csv:2:1: this line is longer than 1 MiB; this is no CSV recording"},
+		{"replay DIR/good a --set x", 2, `rectura: --set: "x" is not NAME=VALUE, such as oxygen_low=5.5mg/L`},
+		{"replay DIR/good a --scan 0s", 2, `rectura: --scan: "0s" is not above 0`},
+		{"replay DIR/good a --from noon", 2, `rectura: "noon" is no time of this recording, which has elapsed seconds`},
+		{"replay DIR/good a --plot a.gif", 2, "rectura: --plot a.gif: the file's name ends in .svg or .png"},
+		{"replay DIR/good a --plot DIR/no/a.svg", 2, "rectura: drawing: open DIR/no/a.svg: no such file or directory"},
+		{"replay DIR/good a --format xml", 2, "rectura: --format xml: it is one of table, json, csv"},
+		{"replay DIR/good a --sacn 5s", 2, "rectura: unknown flag: --sacn; see: rectura replay --help"},
+		{"replay DIR/good", 2, "rectura: accepts 2 arg(s), received 1"},
+		{"scale DIR/good k 5mA", 2, "rectura: k is a discrete input and has no chain"},
+		{"scale DIR/good z 5mA", 2, "rectura: DIR/good has no input named z"},
+		{"show DIR/good z", 2, "rectura: nothing in DIR/good is named z"},
+		{"serve --listen 0.0.0.0:0 --data DIR/data", 2, "rectura: the address 0.0.0.0:0 can be reached from other machines; the service listens on loopback only"},
+		{"serve --upload-limit 0", 2, "rectura: --upload-limit 0: it is from 1 to 1048576 MiB"},
+		{"push DIR/good --server http://127.0.0.1:1", 2, "rectura: asking the service; is it running?"},
+		{"recordings DIR/none.csv --server http://127.0.0.1:1", 2, "rectura: opening the recording: open DIR/none.csv: no such file or directory"},
+		{"polish", 2, `rectura: unknown command "polish" for "rectura"`},
+	} {
+		out, code := run(t, words(strings.ReplaceAll(c.args, "DIR", folder))...)
+		out = strings.ReplaceAll(out, folder, "DIR")
+		assert.Equal(t, c.code, code, "%s\n%s", c.args, out)
+		if c.want == "no longer" {
+			c.want = "called by r"
+		}
+		assert.Contains(t, out, c.want, c.args)
+	}
+}
+
+func TestFmt(t *testing.T) {
+	folder := write(t, map[string]string{"a.rct": "job   \"Small\"\n" + strings.TrimPrefix(small, "job \"Small\"\n")})
+	file := filepath.Join(folder, "a.rct")
+	require.NoError(t, os.Chmod(file, 0o640))
+	out, code := run(t, "fmt", folder, "--diff")
+	assert.Equal(t, 1, code)
+	assert.Contains(t, out, "-job   \"Small\"\n+job \"Small\"\n")
+	out, code = run(t, "fmt", folder)
+	assert.Equal(t, 0, code)
+	assert.Equal(t, file+"\n", out)
+	text, err := os.ReadFile(file)
+	require.NoError(t, err)
+	assert.Equal(t, small, string(text))
+	info, err := os.Stat(file)
+	require.NoError(t, err)
+	assert.Equal(t, os.FileMode(0o640), info.Mode().Perm())
+	out, code = run(t, "fmt", folder, "--diff")
+	assert.Equal(t, 0, code)
+	assert.Empty(t, out)
+	entries, err := os.ReadDir(folder)
+	require.NoError(t, err)
+	assert.Len(t, entries, 1, "no temporary file is left")
+}
+
+// The JSON of a replay has the fields that stay, and its times are exact.
+func TestReplayJSON(t *testing.T) {
+	folder := write(t, map[string]string{"a.rct": small, "recordings/a.csv": "time,k\n2.000000001,0\n3.5,1\n9,1\n", "recordings/b.csv": "time,k,other\n2026-03-02T02:00:00Z,0,1\n2026-03-02T02:00:00.25Z,1,1\n"})
+	out, code := run(t, "replay", folder, "a", "--format", "json")
+	assert.Equal(t, 0, code)
+	assert.JSONEq(t, `{"job": "Small", "recording": "recordings/a.csv", "start": 2.000000001, "end": 9.0, "seconds": 6.999999999, "samples": 3,
+		"transitions": [
+			{"t": 1.499999999, "time": 3.5, "name": "r", "kind": "rule", "from": "off", "to": "on", "because": "k is on"},
+			{"t": 1.499999999, "time": 3.5, "name": "o", "kind": "output", "from": "off", "to": "on", "because": "called by r"}],
+		"summary": [
+			{"name": "r", "kind": "rule", "starts": 1, "on_seconds": 5.5, "undecided_seconds": 0, "final": "on"},
+			{"name": "o", "kind": "output", "starts": 1, "on_seconds": 5.5, "undecided_seconds": 0, "final": "on"}],
+		"warnings": []}`, out)
+	assert.Contains(t, out, `"t": 1.499999999`, "to the nanosecond")
+	out, code = run(t, "replay", folder, "b", "--format", "json")
+	assert.Equal(t, 0, code)
+	_, out, _ = strings.Cut(out, "\n") // the warning, on standard error
+	var v struct {
+		Start, End string
+		Warnings   []string
+	}
+	require.NoError(t, json.Unmarshal([]byte(out), &v))
+	assert.Equal(t, "2026-03-02T02:00:00Z 2026-03-02T02:00:00.25Z", v.Start+" "+v.End)
+	assert.Equal(t, []string{"column other is no point of this job"}, v.Warnings)
+}
+
+func TestPlot(t *testing.T) {
+	folder := t.TempDir()
+	for _, name := range []string{"night.svg", "night.png"} {
+		_, code := run(t, "replay", "../examples/hatchery", "night", "--plot", filepath.Join(folder, name))
+		require.Equal(t, 0, code)
+	}
+	svg, err := os.ReadFile(filepath.Join(folder, "night.svg"))
+	require.NoError(t, err)
+	assert.Contains(t, string(svg), "recordings/night.csv, 1 March 2026, 22:00:00 to 04:00:00, 6 h")
+	f, err := os.Open(filepath.Join(folder, "night.png"))
+	require.NoError(t, err)
+	defer f.Close()
+	_, err = png.Decode(f)
+	require.NoError(t, err)
+}
+
+// The service's commands, against a service that runs as `demo` does.
+func TestService(t *testing.T) {
+	ctx, stop := context.WithCancel(t.Context())
+	reader, writer, err := os.Pipe()
+	require.NoError(t, err)
+	ended := make(chan int, 1)
+	go func() {
+		ended <- Run(ctx, []string{"demo", "--listen", "127.0.0.1:0", "--data", t.TempDir()}, writer, &bytes.Buffer{})
+		writer.Close()
+	}()
+	buf := make([]byte, 4096)
+	n, err := reader.Read(buf)
+	require.NoError(t, err)
+	server := regexp.MustCompile(`http://[0-9.:]+`).FindString(string(buf[:n]))
+	require.NotEmpty(t, server)
+	t.Setenv(serverVariable, server)
+
+	folder := write(t, map[string]string{"a.rct": small, "wrong/a.rct": "job \"x\"\nrule r\n  on when z\n", "b.csv": "time,k\n0,1\n0,0\n"})
+	out, code := run(t, "push", folder, "--note", "a small one")
+	assert.Equal(t, "Small: revision 2\n", out)
+	assert.Equal(t, 0, code)
+	out, code = run(t, "push", filepath.Join(folder, "wrong"))
+	assert.Equal(t, 1, code)
+	assert.Contains(t, out, "wrong/a.rct:3:11: error: nothing is named z; declare it, or correct the name [unknown-name]\n      on when z\n              ^\n")
+	out, code = run(t, "revisions")
+	assert.Equal(t, 0, code)
+	assert.Regexp(t, `(?m)^ +2  \S+ \S+  Small +1 +1 +1 +0  a small one$`, out)
+	out, _ = run(t, "recordings", filepath.Join(folder, "b.csv"))
+	assert.Equal(t, "b.csv: recording 4, 1 readings, kept in 1 kB\nb.csv: readings that came again for the same time, of which the later counts: 1\n", out)
+	out, code = run(t, "recordings", filepath.Join(folder, "b.csv"))
+	assert.Equal(t, 2, code)
+	assert.Equal(t, "rectura: keeping recording b.csv: exists already\n", out)
+	out, _ = run(t, "recordings", "--format", "csv")
+	assert.Contains(t, out, "3,night.csv,2026-03-01 22:00:00Z,6 h,8,172808,")
+
+	stop()
+	assert.Equal(t, 0, <-ended)
+	require.NoError(t, reader.Close())
+}
+
+func TestCompletion(t *testing.T) {
+	for args, want := range map[string]string{
+		"__complete show ../examples/hatchery stand": "standby_blower\tStandby blower on low oxygen",
+		"__complete scale ../examples/hatchery ox":   "oxygen\tRaceway 1 dissolved oxygen",
+		"__complete replay ../examples/hatchery nig": "night.csv",
+		"__complete replay x y --format j":           "json",
+		"completion bash":                            "bash completion",
+	} {
+		out, code := run(t, strings.Fields(args)...)
+		assert.Equal(t, 0, code)
+		assert.Contains(t, out, want, args)
+	}
+}
