@@ -1,0 +1,75 @@
+# Everything is made, tried and tested from here. `make` lists what there is.
+
+.DEFAULT_GOAL := help
+SHELL := /bin/bash -o pipefail
+STATICCHECK := go tool -modfile=tools/go.mod staticcheck
+GO_FILES := git ls-files -co --exclude-standard '*.go'
+FUZZ_TIME ?= 5s
+
+.PHONY: help build demo test bench lint fmt generate screenshots go-test fuzz e2e clean
+
+help: ## list the targets
+	@grep -hE '^[a-z-]+:.*## ' $(MAKEFILE_LIST) | sort | sed -E 's/^([a-z-]+):.*## (.*)/  make \1\t\2/' | expand -t 22
+
+build: console/dist/app/index.html ## build the console and the program into bin/rectura
+	CGO_ENABLED=0 go build -trimpath -o bin/rectura ./cmd/rectura
+
+demo: build ## build everything and run the service with the demo job
+	./bin/rectura demo
+
+test: lint console/dist/app/index.html go-test fuzz e2e ## run every check; installs what it needs
+	@echo "All checks passed."
+
+go-test: install-gcc
+	go test -race ./...
+
+# A few seconds of each fuzz test; the seeds run with the tests.
+fuzz:
+	go test ./core/sheet -run '^$$' -fuzz FuzzParse -fuzztime $(FUZZ_TIME)
+	go test ./core/recording/csv -run '^$$' -fuzz FuzzRead -fuzztime $(FUZZ_TIME)
+	go test ./core/recording -run '^$$' -fuzz FuzzDecodeBlock -fuzztime $(FUZZ_TIME)
+
+e2e: console/dist/app/index.html install-gcc install-chromium
+	go test -race -tags e2e -count 1 ./console/e2e
+
+bench: ## print the speed as ratios, each taken within one run
+	go test ./core/logic -run '^$$' -bench .
+	go test ./core/bench -run '^$$' -bench . -benchtime 5x
+
+lint: console/node_modules/.installed ## gofmt, vet, staticcheck, generated code, the console's types and style
+	@unformatted=$$($(GO_FILES) | xargs gofmt -l); if [ -n "$$unformatted" ]; then echo "not laid out by gofmt: $$unformatted; run make fmt"; exit 1; fi
+	go vet -tags e2e ./...
+	$(STATICCHECK) -tags e2e ./...
+	scripts/check-generated
+	cd console && npm run --silent check && npm run --silent test
+
+fmt: ## lay out the Go files and the demo's sheets
+	$(GO_FILES) | xargs gofmt -w
+	go run ./cmd/rectura fmt examples/hatchery
+
+generate: console/node_modules/.installed ## make the server, the clients and the demo's recordings anew
+	go generate ./service/api ./client ./examples/hatchery
+	cd console && npm run --silent generate
+
+screenshots: build install-chromium ## take the pictures of docs/screenshots anew
+	go test -tags e2e -count 1 ./console/e2e -args -shots $(CURDIR)/docs/screenshots
+	./bin/rectura replay examples/hatchery night --plot docs/screenshots/replay-night.png >/dev/null
+	./bin/rectura replay examples/hatchery broken-loop --plot docs/screenshots/replay-broken-loop.png >/dev/null
+
+clean: ## remove what was built
+	rm -rf bin console/dist/app console/node_modules
+
+console/node_modules/.installed: console/package-lock.json
+	cd console && npm ci --no-audit --no-fund
+	touch $@
+
+console/dist/app/index.html: console/node_modules/.installed $(shell find console/src console/public -type f) console/index.html console/vite.config.ts
+	cd console && npm run --silent build
+
+# The race detector needs a C compiler; the program itself does not.
+.PHONY: install-gcc install-chromium
+install-gcc:
+	@command -v gcc >/dev/null || scripts/apt-install gcc libc6-dev
+
+install-chromium:
+	@command -v chromium >/dev/null || scripts/apt-install chromium

@@ -1,0 +1,61 @@
+//go:build e2e
+
+package e2e
+
+import (
+	"bytes"
+	"encoding/base64"
+	"html"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"github.com/chromedp/chromedp"
+	"github.com/stretchr/testify/require"
+
+	"rectura/cli"
+)
+
+// TestPicturesOfCommands takes pictures of what commands print, as a terminal
+// shows it. It runs only when pictures are asked for; what the commands print
+// is tested beside them.
+func TestPicturesOfCommands(t *testing.T) {
+	if *shots == "" {
+		t.Skip("no pictures were asked for")
+	}
+	t.Chdir("../..")
+	wrong := t.TempDir()
+	require.NoError(t, os.WriteFile(filepath.Join(wrong, "raceway.rct"), []byte(`job "Raceway 2"
+
+input oxygen "Raceway 2 dissolved oxygen"
+  scale 0..4095 counts to 0..20 mA
+  scale 4..20 V to 0..20 mg/L
+  helthy 3.6..21 mA
+
+output blower
+
+rule standby
+  on when oxigen < 6 mgl for 45 s
+  off when oxygen > 6.4 mg/L and mains or hatch
+  call blower
+`), 0o600))
+	for name, commands := range map[string][]string{
+		"cli-scale.png":  {"scale examples/hatchery oxygen 12mA 2048counts 10mg/L 2.9mA 22mA", "check examples/hatchery", "recordings --help"},
+		"cli-show.png":   {"show examples/hatchery oxygen filter_dp hatch_open oxygen_low oxygen_band blower beacon standby_blower emergency_oxygen drum_backwash"},
+		"cli-replay.png": {"replay examples/hatchery night --from 02:00 --to 03:00"},
+		"cli-check.png":  {"check " + wrong},
+	} {
+		var page strings.Builder
+		for _, command := range commands {
+			var out bytes.Buffer
+			cli.Run(t.Context(), strings.Fields(command), &out, &out)
+			text := strings.ReplaceAll("$ rectura "+command+"\n"+out.String()+"\n", wrong, "raceway2")
+			page.WriteString(html.EscapeString(text))
+		}
+		ctx := browser(t)
+		document := `<meta charset="utf-8"><body style="margin:0;background:#211f1b;color:#ece8dd"><pre style="font:12px/1.45 'DejaVu Sans Mono',monospace;padding:16px;margin:0">` + page.String()
+		run(t, ctx, chromedp.Navigate("data:text/html;base64,"+base64.StdEncoding.EncodeToString([]byte(document))))
+		picture(t, ctx, name)
+	}
+}
