@@ -116,7 +116,7 @@ func (p *plant) row(t time.Time) string {
 	}
 	inflow := 4 + 16*(p.inflow+p.noise(0.5))/80
 	volts := (p.filter + p.noise(0.35)) / 60 * 10
-	return fmt.Sprintf("%s,%d,%.3f,%d,%d,%.2f,%.1f,%d,%d\n", t.Format(time.RFC3339), counts(oxygen),
+	return fmt.Sprintf("%s,%d,%.3f,%d,%d,%.2f,%.1f,%d,%d\n", t.Format(time.RFC3339Nano), counts(oxygen),
 		(p.temperature+p.noise(0.02))/25*10, counts(inflow), int(math.Round(volts/20*65535)), p.ph+p.noise(0.012),
 		p.hopper+p.noise(p.hopperNoise), bit(p.mains), bit(p.hatchShut))
 }
@@ -127,6 +127,7 @@ type story struct {
 	start string
 	hours int
 	seed  uint64
+	late  int // milliseconds by which a busy logger may stamp a row late
 	begin func(*plant)
 	tell  func(p *plant, second int)
 }
@@ -153,7 +154,7 @@ var stories = []story{
 	{
 		// A loose clamp in the oxygen loop: two short breaks, then a long one of
 		// a quarter of an hour; the hatch is opened for a look.
-		name: "broken-loop.csv", start: "2026-03-04T09:00:00Z", hours: 2, seed: 23,
+		name: "broken-loop.csv", start: "2026-03-04T09:00:00Z", hours: 2, seed: 23, late: 180,
 		begin: func(p *plant) { p.feeding, p.digesting, p.filter = true, 0.4, 9 },
 		tell: func(p *plant, s int) {
 			p.temperature = 9.6 + 0.2*float64(s)/3600
@@ -204,7 +205,11 @@ func write(folder string, s story) (err error) {
 	for second := 0; second <= s.hours*3600; second++ {
 		s.tell(p, second)
 		p.second()
-		w.WriteString(p.row(start.Add(time.Duration(second) * time.Second)))
+		stamp := start.Add(time.Duration(second) * time.Second)
+		if s.late > 0 && second > 0 {
+			stamp = stamp.Add(time.Duration(p.rng.IntN(s.late)) * time.Millisecond)
+		}
+		w.WriteString(p.row(stamp))
 	}
 	return w.Flush()
 }
