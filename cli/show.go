@@ -107,7 +107,7 @@ func describe(p *logic.Program, d sheet.Declaration) shown {
 			if pt.Op.Falling() {
 				direction = "falling"
 			}
-			s.Points = append(s.Points, shownPoint{pt.Effect.String(), p.Inputs[pt.Input].Name, direction, string(pt.Op), stageValues(pt.Stages)})
+			s.Points = append(s.Points, shownPoint{pt.Effect.String(), pt.Name, direction, string(pt.Op), stageValues(pt.Stages)})
 		}
 	}
 	return s

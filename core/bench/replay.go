@@ -43,6 +43,12 @@ type Summary struct {
 // Replay plays a recording through a job with the stepping executor, from the
 // recording's first row to its last.
 func Replay(p *logic.Program, r *recording.Recording, o Options) (*Result, error) {
+	return replay(p, r, o, nil)
+}
+
+// replay is Replay with somebody who looks at the stepper after every instant;
+// nil for nobody.
+func replay(p *logic.Program, r *recording.Recording, o Options, look func(*logic.Stepper, int64)) (*Result, error) {
 	bound, warnings, err := bind(p, r)
 	if err != nil {
 		return nil, err
@@ -50,7 +56,7 @@ func Replay(p *logic.Program, r *recording.Recording, o Options) (*Result, error
 	if o.Scan < 0 {
 		return nil, fmt.Errorf("a scan of %s; it must be above 0", unit.FormatDuration(o.Scan))
 	}
-	w := &player{p: p, stepper: logic.NewStepper(p), result: &Result{Program: p, Recording: r, Warnings: warnings, Scan: o.Scan}}
+	w := &player{p: p, look: look, stepper: logic.NewStepper(p), result: &Result{Program: p, Recording: r, Warnings: warnings, Scan: o.Scan}}
 	if w.result.Settings, err = settings(p, o.Set); err != nil {
 		return nil, err
 	}
@@ -154,6 +160,7 @@ type player struct {
 	cursors []cursor
 	totals  *totals
 	result  *Result
+	look    func(*logic.Stepper, int64)
 }
 
 // play evaluates every instant: each time at which a reading stands, and each
@@ -162,7 +169,7 @@ func (w *player) play(start, end int64) {
 	for t := start; t <= end; {
 		for i := range w.cursors {
 			if c := &w.cursors[i]; c.time == t {
-				w.stepper.Read(c.input, c.take(), c.at)
+				w.stepper.Read(t, c.input, c.take(), c.at)
 			}
 		}
 		w.step(t)
@@ -192,7 +199,7 @@ func (w *player) scan(start, end, period int64) {
 			for c.time <= t {
 				newest = c.take()
 			}
-			w.stepper.Read(c.input, newest, c.at)
+			w.stepper.Read(t, c.input, newest, c.at)
 		}
 		w.step(t)
 		next := min(w.nextReading(), w.stepper.Next())
@@ -205,6 +212,9 @@ func (w *player) scan(start, end, period int64) {
 
 func (w *player) step(t int64) {
 	made := w.stepper.Step(t)
+	if w.look != nil {
+		w.look(w.stepper, t)
+	}
 	if len(made) == 0 {
 		return
 	}

@@ -6,11 +6,13 @@ import (
 	"rectura/core/logic"
 	"rectura/core/recording"
 	"rectura/core/signal"
+	"rectura/core/unit"
 )
 
 // Trace is the value of an analog input as the rules see it, scaled and
-// filtered, at each of its readings; NaN where it is bad. Of a discrete input
-// it is its state as 0 or 1. It is nil if the recording has no such column.
+// filtered, at each of its readings and whenever it turns bad or good between
+// them; NaN where it is bad. Of a discrete input it is its state as 0 or 1. It
+// is nil if the recording has no such column.
 func Trace(p *logic.Program, r *recording.Recording, input int) (*recording.Column, error) {
 	in := &p.Inputs[input]
 	c := r.Column(in.Name)
@@ -21,19 +23,142 @@ func Trace(p *logic.Program, r *recording.Recording, input int) (*recording.Colu
 	if err != nil {
 		return nil, err
 	}
+	e := &eye{in: in}
+	if in.Chain != nil {
+		e.analog = signal.NewAnalog(in.Chain)
+	} else {
+		e.contact = logic.NewContact(p, input)
+	}
+	if j := in.Junction(); j >= 0 {
+		if e.junction, err = Trace(p, r, j); err != nil {
+			return nil, err
+		}
+		e.from = p.Inputs[j].Chain.Engineering()
+	}
 	trace := &recording.Column{Name: in.Name}
 	if in.Chain != nil {
 		trace.Unit = in.Chain.Engineering().Name()
 	}
-	read := newSeer(in)
+	w := writer{column: trace}
 	for _, block := range c.Blocks {
-		values := make([]float64, block.Len())
-		for i := range values {
-			values[i] = read(b.value(block.At(i)), b.at)
+		for i, t := range block.Times {
+			for due := e.due(); due < t; due = e.due() {
+				w.add(due, e.tick(due))
+			}
+			w.add(t, e.read(t, b.value(block.At(i)), b.at))
 		}
-		trace.Blocks = append(trace.Blocks, recording.NewBlock(block.Times, values))
+		w.flush(block.Times)
 	}
+	for due := e.due(); due <= r.End; due = e.due() {
+		w.add(due, e.tick(due))
+	}
+	w.flush(nil)
 	return trace, nil
+}
+
+// TraceDerived is a derived value at every time at which it may have changed;
+// NaN where it is not known.
+func TraceDerived(p *logic.Program, r *recording.Recording, derived int) (*recording.Column, error) {
+	d := &p.Derived[derived]
+	trace := &recording.Column{Name: d.Name, Unit: d.Unit.Name()}
+	w := writer{column: trace}
+	look := func(s *logic.Stepper, t int64) {
+		v, known := s.DerivedValue(derived)
+		if !known {
+			v = math.NaN()
+		}
+		w.add(t, v)
+		if len(w.times) == recording.BlockSize {
+			w.flush(nil)
+		}
+	}
+	if _, err := replay(p, r, Options{}, look); err != nil {
+		return nil, err
+	}
+	w.flush(nil)
+	return trace, nil
+}
+
+// A writer collects the values of a trace into blocks.
+type writer struct {
+	column *recording.Column
+	times  []int64
+	values []float64
+}
+
+func (w *writer) add(t int64, v float64) { w.times, w.values = append(w.times, t), append(w.values, v) }
+
+// flush ends a block, which shares the times of the readings where they are the
+// same.
+func (w *writer) flush(times []int64) {
+	if len(w.times) == len(times) { // nothing happened between the readings
+		w.times = times
+	}
+	for len(w.values) > 0 {
+		n := min(len(w.values), recording.BlockSize)
+		w.column.Blocks = append(w.column.Blocks, recording.NewBlock(w.times[:n:n], w.values[:n:n]))
+		w.times, w.values = w.times[n:], w.values[n:]
+	}
+	w.times, w.values = nil, nil
+}
+
+// An eye sees one input as rules do.
+type eye struct {
+	in       *logic.Input
+	analog   signal.Analog
+	contact  signal.Contact
+	junction *recording.Column // the trace of the cold junction
+	from     unit.Unit         // of that
+	now      int64
+}
+
+func (e *eye) due() int64 {
+	if e.in.Chain != nil {
+		return e.analog.Due(e.now)
+	}
+	return e.contact.Due()
+}
+
+func (e *eye) tick(t int64) float64 {
+	e.now = t
+	if e.in.Chain != nil {
+		e.analog.Tick(t)
+	} else {
+		e.contact.Tick(t)
+	}
+	return e.value()
+}
+
+func (e *eye) read(t int64, reading float64, at int) float64 {
+	e.now = t
+	if e.in.Chain == nil {
+		e.contact.Read(t, reading)
+		return e.value()
+	}
+	if e.in.Junction() >= 0 {
+		cold := math.NaN()
+		if e.junction != nil {
+			if v, read := e.junction.Held(t); read {
+				cold = e.from.Convert(v, unit.MustLookup("degC"))
+			}
+		}
+		e.analog.Junction(cold)
+	}
+	e.analog.Read(t, reading, at)
+	return e.value()
+}
+
+// value is what rules see: NaN while it is bad.
+func (e *eye) value() float64 {
+	switch {
+	case e.in.Chain != nil && e.analog.Fault == signal.None:
+		return e.analog.Value
+	case e.in.Chain != nil || e.contact.Fault != signal.None:
+		return math.NaN()
+	case e.contact.On:
+		return 1
+	}
+	return 0
 }
 
 // A Span is a stretch of time in one state.
@@ -95,30 +220,4 @@ func next(spans []Span, t int64, state logic.State) []Span {
 func end(spans []Span, t int64) []Span {
 	spans[len(spans)-1].To = t
 	return spans
-}
-
-// newSeer gives a function that takes an input's readings one after the other
-// and says what rules see of each: NaN while it is bad.
-func newSeer(in *logic.Input) func(reading float64, at int) float64 {
-	if in.Chain != nil {
-		a := signal.NewAnalog(in.Chain)
-		return func(reading float64, at int) float64 {
-			a.Read(reading, at)
-			if a.Fault != signal.None {
-				return math.NaN()
-			}
-			return a.Value
-		}
-	}
-	c := signal.NewContact(in.Inverted)
-	return func(reading float64, _ int) float64 {
-		c.Read(reading)
-		switch {
-		case c.Fault != signal.None:
-			return math.NaN()
-		case c.On:
-			return 1
-		}
-		return 0
-	}
 }

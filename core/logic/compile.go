@@ -1,6 +1,7 @@
 package logic
 
 import (
+	"errors"
 	"fmt"
 
 	"rectura/core/sheet"
@@ -13,16 +14,37 @@ import (
 func Compile(job *sheet.Job) (*Program, error) {
 	c := &compiler{p: &Program{Job: job, index: map[string]int{}}, shared: map[valueNode]int32{}}
 	for i, in := range job.Inputs {
-		node := Input{Name: in.Name, Inverted: in.Inverted != nil}
+		node := Input{Name: in.Name, Inverted: in.Inverted != nil, junction: -1}
+		length := func(d *sheet.Duration) int64 {
+			node.retimed = node.retimed || d.Name != ""
+			return job.DurationValue(d)
+		}
 		if !in.Discrete {
-			node.Chain = signal.NewChain(in)
+			node.Chain = signal.NewChain(in, length)
+		} else if in.Debounce != nil {
+			node.debounce = length(in.Debounce.Duration)
 		}
 		c.p.Inputs = append(c.p.Inputs, node)
 		c.p.index["i:"+in.Name] = i
 	}
+	for i, in := range job.Inputs {
+		if name := in.JunctionName(); name != "" {
+			c.p.Inputs[i].junction = c.p.InputIndex(name)
+			c.p.Inputs[c.p.Inputs[i].junction].used = true
+			c.p.junctions = append(c.p.junctions, int32(i))
+		}
+	}
 	for i, s := range job.Setpoints {
 		c.p.Settings = append(c.p.Settings, Setting{s.Name, s.Value.Quantity()})
 		c.p.index["s:"+s.Name] = i
+	}
+	for i, d := range job.Derived {
+		t, err := job.TypeOf(d.Value)
+		if err != nil {
+			return nil, fmt.Errorf("compiling job %q: %s: %w", job.Title, d.NameAt, err)
+		}
+		c.p.Derived = append(c.p.Derived, Derived{d.Name, t.Unit, c.value(d.Value, t.Unit, t.Difference)})
+		c.p.index["d:"+d.Name] = i
 	}
 	if job.Settle != nil {
 		c.p.settle = int64(c.duration(job.Settle))
@@ -175,7 +197,7 @@ func (c *compiler) compare(x *sheet.Compare) int32 {
 	}
 	leftDifference, rightDifference := right.Difference && !plain.Difference, plain.Difference
 	y, u := *x, left.Unit
-	if !c.hasInput(y.L) && c.hasInput(y.R) {
+	if job := c.p.Job; !job.HasInput(y.L) && job.HasInput(y.R) {
 		y.L, y.R, y.Op, u = y.R, y.L, y.Op.Mirror(), right.Unit
 		leftDifference, rightDifference = rightDifference, leftDifference
 	}
@@ -194,12 +216,6 @@ func (c *compiler) compare(x *sheet.Compare) int32 {
 	i := c.addCond(node)
 	c.p.sources[i] = condSource{&y, u}
 	return i
-}
-
-func (c *compiler) hasInput(e sheet.Expr) bool {
-	has := false
-	sheet.Names(e, func(n *sheet.Name) { has = has || c.p.InputIndex(n.Name) >= 0 })
-	return has
 }
 
 func (c *compiler) addValue(n valueNode) int32 {
@@ -224,11 +240,23 @@ func (c *compiler) value(e sheet.Expr, u unit.Unit, difference bool) int32 {
 	case *sheet.Literal:
 		return c.addValue(valueNode{op: valueConst, k: convert(conversion{e.Unit, u, difference}, e.Value)})
 	case *sheet.Binary:
+		if e.Op == '*' || e.Op == '/' {
+			return c.product(e, u, difference)
+		}
 		node := valueNode{op: valueAdd, a: c.value(e.L, u, difference), b: c.value(e.R, u, true)}
 		if e.Op == '-' {
 			node.op = valueSub
 		}
 		return c.addValue(node)
+	case *sheet.Func:
+		args := make([]int32, len(e.Args))
+		for i, a := range e.Args {
+			args[i] = c.value(a, u, difference)
+		}
+		n := valueNode{op: functions[e.Name], a: int32(len(c.p.args)), b: int32(len(args))}
+		c.p.args = append(c.p.args, args...)
+		c.p.widest = max(c.p.widest, len(args))
+		return c.addValue(n)
 	case *sheet.Name:
 		return c.name(e, u)
 	}
@@ -236,11 +264,47 @@ func (c *compiler) value(e sheet.Expr, u unit.Unit, difference bool) int32 {
 	return 0
 }
 
+var functions = map[string]valueOp{"min": valueMin, "max": valueMax, "average": valueAverage, "median": valueMedian, "abs": valueAbs}
+
+// product compiles the side that has the unit into u, and a factor or divisor
+// as the bare number that it is; two of one dimension divide in the unit of the
+// left one.
+func (c *compiler) product(e *sheet.Binary, u unit.Unit, difference bool) int32 {
+	left, errL := c.p.Job.DifferenceType(e.L)
+	right, errR := c.p.Job.DifferenceType(e.R)
+	if err := errors.Join(errL, errR); err != nil {
+		c.fail(fmt.Errorf("%s: %w", e.Place(), err))
+		return 0
+	}
+	node := valueNode{op: valueMul}
+	if e.Op == '/' {
+		node.op = valueDiv
+	}
+	bare := unit.Unit{}
+	switch {
+	case right.Unit == bare:
+		node.a, node.b = c.value(e.L, u, true), c.value(e.R, bare, false)
+	case node.op == valueMul:
+		node.a, node.b = c.value(e.L, bare, false), c.value(e.R, u, true)
+	default:
+		node.a, node.b = c.value(e.L, left.Unit, true), c.value(e.R, left.Unit, true)
+	}
+	return c.addValue(node)
+}
+
 func (c *compiler) name(n *sheet.Name, u unit.Unit) int32 {
 	if i := c.p.SettingIndex(n.Name); i >= 0 {
 		s := c.p.Job.Setpoints[i]
 		t := s.Type()
 		return c.converted(c.addValue(valueNode{op: valueSetting, a: int32(i)}), conversion{t.Unit, u, t.Difference})
+	}
+	if i := c.p.DerivedIndex(n.Name); i >= 0 {
+		d := c.p.Derived[i]
+		t, err := c.p.Job.TypeOf(c.p.Job.Derived[i].Value)
+		if err != nil {
+			c.fail(fmt.Errorf("%s: %w", n.At, err))
+		}
+		return c.converted(d.value, conversion{d.Unit, u, t.Difference})
 	}
 	i := c.p.InputIndex(n.Name)
 	if i < 0 || c.p.Inputs[i].Chain == nil {

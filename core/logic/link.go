@@ -38,14 +38,11 @@ func (p *Program) link() {
 	for v := range p.values {
 		n := &p.values[v]
 		reads[v] = map[int32]bool{}
-		switch n.op {
-		case valueInput:
+		if n.op == valueInput {
 			reads[v][n.a] = true
-		case valueAdd, valueSub:
-			merge(reads[v], reads[n.a])
-			merge(reads[v], reads[n.b])
-		case valueNegate, valueConvert:
-			merge(reads[v], reads[n.a])
+		}
+		for _, a := range p.valueArgs(n) {
+			merge(reads[v], reads[a])
 		}
 		for input := range reads[v] {
 			inputValues[input] = append(inputValues[input], int32(v))

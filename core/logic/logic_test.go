@@ -135,7 +135,7 @@ func play(t require.TestingT, p *logic.Program, script string) string {
 				q.Value, err = math.NaN(), nil
 			}
 			require.NoError(t, err)
-			s.Read(p.InputIndex(name), q.Value, 0)
+			s.Read(at, p.InputIndex(name), q.Value, 0)
 		}
 		step(at)
 	}
@@ -280,11 +280,11 @@ func TestStepAllocatesNothing(t *testing.T) {
 	step := func() {
 		at += 1e9
 		reading := float64(1700 + 400*(at/1e9/60%2))
-		for i := range p.Inputs {
-			s.Read(i, reading, 0)
-		}
 		for s.Next() < at {
 			changes += len(s.Step(s.Next()))
+		}
+		for i := range p.Inputs {
+			s.Read(at, i, reading, 0)
 		}
 		changes += len(s.Step(at))
 	}
@@ -307,7 +307,7 @@ func BenchmarkStep(b *testing.B) {
 		at += 1e9
 		reading := float64(1700 + at/1e9%400)
 		for i := range p.Inputs {
-			s.Read(i, reading, 0)
+			s.Read(at, i, reading, 0)
 		}
 		s.Step(at)
 	}

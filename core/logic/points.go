@@ -2,6 +2,7 @@ package logic
 
 import (
 	"rectura/core/sheet"
+	"rectura/core/signal"
 	"rectura/core/unit"
 )
 
@@ -16,13 +17,13 @@ const (
 
 func (e Effect) String() string { return [...]string{"trips", "resets"}[e] }
 
-// A RulePoint is a value of an input at which a comparison of a rule trips or
+// A RulePoint is a value of an input or derived value at which a comparison of a rule trips or
 // resets.
 type RulePoint struct {
 	Effect Effect
 	Rule   int
-	Input  int
-	Op     sheet.Op        // how the input stands to the point when it is passed
+	Name   string          // of the input or derived value
+	Op     sheet.Op        // how it stands to the point when that is passed
 	Stages []unit.Quantity // the point at every place of the input's chain
 }
 
@@ -31,7 +32,7 @@ func (r RulePoint) Value() unit.Quantity { return r.Stages[len(r.Stages)-1] }
 
 // RulePoints lists the trip and reset points of a rule, with the setpoints and
 // constants at the given values (as in Settings; nil for the written ones).
-// Only comparisons of one input with values that no input changes have points.
+// Only comparisons of one input or derived value with values that no input changes have points.
 // Where a rule has an `off when`, that one's trip points are its reset points.
 func (p *Program) RulePoints(rule int, settings []float64) []RulePoint {
 	if settings == nil {
@@ -75,8 +76,8 @@ func (f *pointFinder) find(cond int32, negated bool, effect Effect, both bool) {
 }
 
 func (f *pointFinder) compare(n *condNode, negated bool, effect Effect, both bool) {
-	left := &f.p.values[n.a]
-	if left.op != valueInput {
+	name, chain, ok := f.p.measured(n.a)
+	if !ok {
 		return
 	}
 	s := &Stepper{p: f.p, values: make([]float64, len(f.p.values)), settings: f.settings}
@@ -96,38 +97,43 @@ func (f *pointFinder) compare(n *condNode, negated bool, effect Effect, both boo
 	if negated {
 		first, firstOp, second, secondOp = reset, op.Opposite(), trip, op
 	}
-	f.add(effect, int(left.a), firstOp, first)
+	stages := func(v float64) []unit.Quantity {
+		if chain == nil {
+			return []unit.Quantity{{Value: v, Unit: f.p.Derived[f.p.DerivedIndex(name)].Unit}}
+		}
+		return chain.Stages(v, len(chain.Units)-1)
+	}
+	f.points = append(f.points, RulePoint{effect, f.rule, name, firstOp, stages(first)})
 	if both {
-		f.add(Resets, int(left.a), secondOp, second)
+		f.points = append(f.points, RulePoint{Resets, f.rule, name, secondOp, stages(second)})
 	}
 }
 
-func (f *pointFinder) add(effect Effect, input int, op sheet.Op, value float64) {
-	c := f.p.Inputs[input].Chain
-	f.points = append(f.points, RulePoint{effect, f.rule, input, op, c.Stages(value, len(c.Units)-1)})
+// measured tells whether a value is that of an input or a derived value, and
+// which one's; only an input has a chain.
+func (p *Program) measured(value int32) (name string, chain *signal.Chain, ok bool) {
+	if n := &p.values[value]; n.op == valueInput {
+		return p.Inputs[n.a].Name, p.Inputs[n.a].Chain, true
+	}
+	for _, d := range p.Derived {
+		if d.value == value {
+			return d.Name, nil, true
+		}
+	}
+	return "", nil, false
 }
 
 // value computes a value that no input changes.
 func (f *pointFinder) value(v int32) (float64, bool) {
 	n := &f.p.values[v]
-	switch n.op {
-	case valueConst:
-		return n.k, true
-	case valueSetting:
-		return f.settings[n.a], true
-	case valueInput:
+	if n.op == valueInput {
 		return 0, false
 	}
-	a, ok := f.value(n.a)
-	switch n.op {
-	case valueNegate:
-		return -a, ok
-	case valueConvert:
-		return convert(f.p.conversions[n.b], a), ok
+	s := &Stepper{p: f.p, settings: f.settings, values: make([]float64, len(f.p.values)), known: make([]bool, len(f.p.values)), scratch: make([]float64, 0, f.p.widest)}
+	for _, a := range f.p.valueArgs(n) {
+		if s.values[a], s.known[a] = f.value(a); !s.known[a] {
+			return 0, false
+		}
 	}
-	b, okB := f.value(n.b)
-	if n.op == valueSub {
-		b = -b
-	}
-	return a + b, ok && okB
+	return s.value(n)
 }

@@ -21,6 +21,7 @@ import (
 type Program struct {
 	Job      *sheet.Job
 	Inputs   []Input
+	Derived  []Derived
 	Settings []Setting // setpoints and constants
 	Rules    []Rule
 	Outputs  []Output
@@ -28,7 +29,9 @@ type Program struct {
 	values      []valueNode
 	conversions []conversion
 	conds       []condNode
-	args        []int32 // the terms of `and` and `or` nodes
+	args        []int32 // the terms of `and` and `or` nodes, the values of functions
+	widest      int     // the largest number of values of a function
+	junctions   []int32 // inputs whose cold junction another input measures
 	callers     []int32 // rules, for outputs
 	durations   []duration
 	sources     []condSource // of conds
@@ -42,7 +45,26 @@ type Input struct {
 	Name     string
 	Chain    *signal.Chain
 	Inverted bool
+	debounce int64
+	junction int  // the input that measures the cold junction, or -1
+	retimed  bool // a duration of it is a setpoint or constant
 	used     bool
+}
+
+// Junction is the input that measures the cold junction of this one's
+// thermocouple; -1 if none does.
+func (in *Input) Junction() int { return in.junction }
+
+// NewContact gives the state of a discrete input that has not been read yet.
+func NewContact(p *Program, input int) signal.Contact {
+	return signal.NewContact(p.Inputs[input].Inverted, p.Inputs[input].debounce)
+}
+
+// A Derived value of a Program, in its unit.
+type Derived struct {
+	Name  string
+	Unit  unit.Unit
+	value int32
 }
 
 // A Setting is a setpoint or constant, with its written value.
@@ -88,14 +110,24 @@ const (
 	valueInput
 	valueAdd
 	valueSub
+	valueMul
+	valueDiv
 	valueNegate
 	valueConvert
+	valueMin // these have args
+	valueMax
+	valueAverage
+	valueMedian
+	valueAbs
 )
+
+// isFunc tells whether a value is computed from args.
+func (op valueOp) isFunc() bool { return op >= valueMin }
 
 // A valueNode computes a number from numbers before it.
 type valueNode struct {
 	op   valueOp
-	a, b int32 // earlier nodes; or a setting, an input, a conversion (b)
+	a, b int32 // earlier nodes; or a setting, an input, a conversion (b), the first and the number of args
 	k    float64
 }
 
@@ -145,6 +177,9 @@ type duration struct {
 // InputIndex finds an input by name; -1 if there is none.
 func (p *Program) InputIndex(name string) int { return p.find("i:" + name) }
 
+// DerivedIndex finds a derived value by name; -1 if there is none.
+func (p *Program) DerivedIndex(name string) int { return p.find("d:" + name) }
+
 // SettingIndex finds a setpoint or constant by name; -1 if there is none.
 func (p *Program) SettingIndex(name string) int { return p.find("s:" + name) }
 
@@ -190,10 +225,15 @@ func (p *Program) String() string {
 		switch {
 		case in.Chain != nil:
 			fmt.Fprintf(&b, "input %d %s: %s\n", i, in.Name, in.Chain)
-		case in.Inverted:
-			fmt.Fprintf(&b, "input %d %s: contact, inverted\n", i, in.Name)
 		default:
-			fmt.Fprintf(&b, "input %d %s: contact\n", i, in.Name)
+			fmt.Fprintf(&b, "input %d %s: contact", i, in.Name)
+			if in.Inverted {
+				b.WriteString(", inverted")
+			}
+			if in.debounce > 0 {
+				b.WriteString(", debounce " + unit.FormatDuration(in.debounce))
+			}
+			b.WriteByte('\n')
 		}
 	}
 	for i, s := range p.Settings {
@@ -201,6 +241,9 @@ func (p *Program) String() string {
 	}
 	for i, v := range p.values {
 		fmt.Fprintf(&b, "v%d = %s\n", i, p.valueText(v))
+	}
+	for _, d := range p.Derived {
+		fmt.Fprintf(&b, "derived %s = v%d in %s\n", d.Name, d.value, d.Unit)
 	}
 	for i, c := range p.conds {
 		fmt.Fprintf(&b, "c%d = %s\n", i, p.condText(c))
@@ -241,8 +284,23 @@ func (p *Program) valueText(v valueNode) string {
 		return fmt.Sprintf("v%d + v%d", v.a, v.b)
 	case valueSub:
 		return fmt.Sprintf("v%d - v%d", v.a, v.b)
+	case valueMul:
+		return fmt.Sprintf("v%d * v%d", v.a, v.b)
+	case valueDiv:
+		return fmt.Sprintf("v%d / v%d", v.a, v.b)
 	case valueNegate:
 		return fmt.Sprintf("-v%d", v.a)
+	}
+	if v.op.isFunc() {
+		var args []string
+		for _, a := range p.valueArgs(&v) {
+			args = append(args, fmt.Sprintf("v%d", a))
+		}
+		for name, op := range functions {
+			if op == v.op {
+				return name + "(" + strings.Join(args, ", ") + ")"
+			}
+		}
 	}
 	c := p.conversions[v.b]
 	what := "value"
@@ -250,6 +308,19 @@ func (p *Program) valueText(v valueNode) string {
 		what = "difference"
 	}
 	return fmt.Sprintf("v%d, a %s from %s to %s", v.a, what, c.from, c.to)
+}
+
+// valueArgs are the values that a value is directly computed from.
+func (p *Program) valueArgs(n *valueNode) []int32 {
+	switch n.op {
+	case valueConst, valueSetting, valueInput:
+		return nil
+	case valueNegate, valueConvert:
+		return []int32{n.a}
+	case valueAdd, valueSub, valueMul, valueDiv:
+		return []int32{n.a, n.b}
+	}
+	return p.args[n.a : n.a+n.b]
 }
 
 func (p *Program) condText(c condNode) string {

@@ -62,7 +62,7 @@ func drive(p *Program, all []moment, extra []int64, always bool) []string {
 		}
 		for i := range p.Inputs {
 			if v, ok := m.readings[i]; ok {
-				s.Read(i, v, 0)
+				s.Read(m.at, i, v, 0)
 			}
 		}
 		step(m.at)
@@ -124,7 +124,7 @@ func TestDelayIsChangedWhileItRuns(t *testing.T) {
 		want  int64
 	}{{20, 20e9}, {5, 10e9}, {80, 80e9}} {
 		s := NewStepper(p)
-		s.Read(0, 1, 0)
+		s.Read(0, 0, 1, 0)
 		s.Step(0)
 		s.Set(0, c.pause)
 		made := s.Step(10e9)

@@ -267,10 +267,20 @@ func (s *Stepper) reads(n *condNode, input int32) bool {
 }
 
 func (p *Program) valueReads(v, input int32) bool {
-	switch n := &p.values[v]; n.op {
-	case valueInput:
+	n := &p.values[v]
+	if n.op == valueInput {
 		return n.a == input
-	case valueAdd, valueSub:
+	}
+	if n.op.isFunc() {
+		for _, a := range p.args[n.a : n.a+n.b] {
+			if p.valueReads(a, input) {
+				return true
+			}
+		}
+		return false
+	}
+	switch n.op {
+	case valueAdd, valueSub, valueMul, valueDiv:
 		return p.valueReads(n.a, input) || p.valueReads(n.b, input)
 	case valueNegate, valueConvert:
 		return p.valueReads(n.a, input)
@@ -358,10 +368,7 @@ func DelayText(t Term, now int64, clock Clock) string {
 func (p *Program) TermText(t Term) string {
 	switch t.Kind {
 	case ContactTerm:
-		if t.On {
-			return p.Inputs[t.Input].Name + " is on"
-		}
-		return p.Inputs[t.Input].Name + " is off"
+		return p.Inputs[t.Input].Name + " is " + p.Job.Inputs[t.Input].StateWord(t.On)
 	case BadInput:
 		if t.Fault == signal.NotRead {
 			return p.Inputs[t.Input].Name + " is not read yet"
@@ -410,7 +417,7 @@ func (p *Program) faultText(t Term) string {
 	if c := p.Inputs[t.Input].Chain; c != nil {
 		return c.Explain(t.Fault, t.Reading, t.At)
 	}
-	return (&signal.Chain{}).Explain(t.Fault, 0, 0)
+	return (&signal.Contact{Fault: t.Fault}).Explain()
 }
 
 // Stages lists the input's reading at every place of its chain, from the raw

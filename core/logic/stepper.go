@@ -2,7 +2,9 @@ package logic
 
 import (
 	"math"
+	"slices"
 
+	"rectura/core/sheet"
 	"rectura/core/signal"
 	"rectura/core/unit"
 )
@@ -65,8 +67,11 @@ type Stepper struct {
 	fresh    []bool  // the input had no reading before this instant
 	settings []float64
 
+	waitingReads []reading // of inputs whose cold junction is read at this instant too
+
 	values  []float64
 	known   []bool
+	scratch []float64 // for medians
 	truths  []truth
 	changed []int64 // when each condition took its present truth
 	memory  []bool  // of each comparison: tripped
@@ -97,6 +102,13 @@ type Stepper struct {
 	rulesNamed  []int32
 }
 
+// A reading that waits for the one of its cold junction.
+type reading struct {
+	input int32
+	at    int32
+	value float64
+}
+
 // NewStepper gives a Stepper that stands before its first instant: every rule
 // and output off, every comparison reset, every input not read yet.
 func NewStepper(p *Program) *Stepper {
@@ -118,7 +130,8 @@ func NewStepper(p *Program) *Stepper {
 		rules:    make([]State, len(p.Rules)),
 		turned:   make([]int64, len(p.Rules)),
 		outputs:  make([]State, len(p.Outputs)),
-		timers:   newTimers(len(p.conds) + 1),
+		timers:   newTimers(len(p.conds) + 1 + len(p.Inputs)),
+		scratch:  make([]float64, 0, p.widest),
 
 		newInputs: newMarks(len(p.Inputs)),
 		newValues: newMarks(len(p.values)),
@@ -132,7 +145,7 @@ func NewStepper(p *Program) *Stepper {
 		if in.Chain != nil {
 			s.analog[i] = signal.NewAnalog(in.Chain)
 		} else {
-			s.contacts[i] = signal.NewContact(in.Inverted)
+			s.contacts[i] = NewContact(p, i)
 		}
 		s.quality[i], s.fresh[i] = Bad, true
 	}
@@ -146,7 +159,28 @@ func NewStepper(p *Program) *Stepper {
 // next instant on.
 func (s *Stepper) Set(setting int, value float64) {
 	s.settings[setting] = value
+	for i := range s.p.Inputs {
+		if s.p.Inputs[i].retimed {
+			s.retime(int32(i))
+		}
+	}
 	s.markAll()
+}
+
+// retime takes the durations of an input at their present values.
+func (s *Stepper) retime(i int32) {
+	length := func(d *sheet.Duration) int64 {
+		if d.Name == "" {
+			return d.Amount.Nanoseconds()
+		}
+		return s.settingDuration(int32(s.p.SettingIndex(d.Name)))
+	}
+	if s.p.Inputs[i].Chain != nil {
+		s.analog[i].Retime(length)
+	} else {
+		s.contacts[i].Debounce = length(s.p.Job.Inputs[i].Debounce.Duration)
+	}
+	s.setInputTimer(i)
 }
 
 func (s *Stepper) markAll() {
@@ -157,24 +191,92 @@ func (s *Stepper) markAll() {
 	s.newCallers, s.dirty = true, true
 }
 
-// Read hands an input a reading of the next instant: for an analog one, a
+// Read hands an input a reading of the next instant, t: for an analog one, a
 // value at a place of its chain; for a discrete one, 0 or 1. NaN is a bad
 // reading.
-func (s *Stepper) Read(input int, reading float64, at int) {
+func (s *Stepper) Read(t int64, input int, value float64, at int) {
+	i := int32(input)
+	in := &s.p.Inputs[input]
+	if in.junction >= 0 {
+		s.waitingReads = append(s.waitingReads, reading{i, int32(at), value})
+		s.dirty = true
+		return
+	}
+	s.read(t, i, value, at)
+}
+
+func (s *Stepper) read(t int64, i int32, value float64, at int) {
 	var changed bool
-	if s.p.Inputs[input].Chain != nil {
-		changed = s.analog[input].Read(reading, at)
+	in := &s.p.Inputs[i]
+	if in.Chain != nil {
+		changed = s.analog[i].Read(t, value, at)
+		if s.analog[i].Chain.Timed() {
+			s.now = t
+			s.setInputTimer(i)
+		}
 	} else {
-		changed = s.contacts[input].Read(reading)
+		changed = s.contacts[i].Read(t, value)
+		if in.debounce > 0 {
+			s.setInputTimer(i)
+		}
 	}
 	if changed {
-		i := int32(input)
-		s.newInputs.add(i)
-		s.newValues.addAll(s.p.links.inputValues.of(i))
-		s.newConds.addAll(s.p.links.inputConds.of(i))
-		s.dirty = true
+		s.markInput(i)
 	}
 }
+
+func (s *Stepper) markInput(i int32) {
+	s.newInputs.add(i)
+	s.newValues.addAll(s.p.links.inputValues.of(i))
+	s.newConds.addAll(s.p.links.inputConds.of(i))
+	s.dirty = true
+}
+
+// setInputTimer makes an input's next look at itself fall due.
+func (s *Stepper) setInputTimer(i int32) {
+	var due int64
+	if s.p.Inputs[i].Chain != nil {
+		due = s.analog[i].Due(s.now)
+	} else {
+		due = s.contacts[i].Due()
+	}
+	s.timers.set(s.inputTimer(i), due)
+}
+
+// inputTimer is the number of an input's timer: behind those of the conditions
+// and the one of settling.
+func (s *Stepper) inputTimer(i int32) int32 { return int32(len(s.p.conds)) + 1 + i }
+
+// tick looks at an input whose timer is due.
+func (s *Stepper) tick(i int32) {
+	var changed bool
+	if s.p.Inputs[i].Chain != nil {
+		changed = s.analog[i].Tick(s.now)
+	} else {
+		changed = s.contacts[i].Tick(s.now)
+	}
+	if changed {
+		s.markInput(i)
+	}
+	s.setInputTimer(i)
+}
+
+// readWaiting takes the readings of thermocouples, now that their cold
+// junctions are read.
+func (s *Stepper) readWaiting() {
+	for _, r := range s.waitingReads {
+		from := &s.analog[s.p.Inputs[r.input].junction]
+		junction := math.NaN()
+		if from.Fault == signal.None {
+			junction = from.Chain.Engineering().Convert(from.Value, celsius)
+		}
+		s.analog[r.input].Junction(junction)
+		s.read(s.now, r.input, r.value, int(r.at))
+	}
+	s.waitingReads = s.waitingReads[:0]
+}
+
+var celsius = unit.MustLookup("degC")
 
 // Next is the time at which the next timer falls due; the end of time if none
 // runs. An instant must not be passed over it.
@@ -200,11 +302,17 @@ func (s *Stepper) Step(t int64) []Transition {
 	for s.timers.earliest() <= t {
 		due := s.timers.heap[0]
 		s.timers.set(due, never)
-		if due == settled {
+		switch {
+		case due > settled:
+			s.tick(due - settled - 1)
+		case due == settled:
 			s.newCallers = true
-		} else {
+		default:
 			s.newConds.add(due)
 		}
+	}
+	if len(s.waitingReads) > 0 {
+		s.readWaiting()
 	}
 	s.dirty = false
 	s.stepInputs()
@@ -268,10 +376,51 @@ func (s *Stepper) value(n *valueNode) (v float64, known bool) {
 		return s.values[n.a] + s.values[n.b], s.known[n.a] && s.known[n.b]
 	case valueSub:
 		return s.values[n.a] - s.values[n.b], s.known[n.a] && s.known[n.b]
+	case valueMul:
+		return s.values[n.a] * s.values[n.b], s.known[n.a] && s.known[n.b]
+	case valueDiv:
+		return s.values[n.a] / s.values[n.b], s.known[n.a] && s.known[n.b] && s.values[n.b] != 0
 	case valueNegate:
 		return -s.values[n.a], s.known[n.a]
 	}
+	if n.op.isFunc() {
+		return s.function(n)
+	}
 	return convert(s.p.conversions[n.b], s.values[n.a]), s.known[n.a]
+}
+
+// function computes min, max, average, median or abs. Average and median leave
+// out what is not known, and are not known themselves when nothing is.
+func (s *Stepper) function(n *valueNode) (v float64, known bool) {
+	args := s.p.args[n.a : n.a+n.b]
+	s.scratch = s.scratch[:0]
+	for _, a := range args {
+		if s.known[a] {
+			s.scratch = append(s.scratch, s.values[a])
+		}
+	}
+	some := s.scratch
+	switch all := len(some) == len(args); {
+	case len(some) == 0:
+		return 0, false
+	case n.op == valueAbs:
+		return math.Abs(some[0]), all
+	case n.op == valueMin:
+		return slices.Min(some), all
+	case n.op == valueMax:
+		return slices.Max(some), all
+	case n.op == valueAverage:
+		sum := 0.0
+		for _, x := range some {
+			sum += x
+		}
+		return sum / float64(len(some)), true
+	}
+	slices.Sort(some)
+	if k := len(some) / 2; len(some)%2 == 0 {
+		return (some[k-1] + some[k]) / 2, true
+	}
+	return some[len(some)/2], true
 }
 
 func (s *Stepper) stepConds() {
@@ -424,11 +573,16 @@ func (s *Stepper) duration(i int64) int64 {
 	if d.setting < 0 {
 		return d.nanoseconds
 	}
-	q := s.p.Settings[d.setting].Value
-	if s.settings[d.setting] == q.Value {
-		return s.p.Job.Setpoints[d.setting].Value.Nanoseconds() // exactly as written
+	return s.settingDuration(d.setting)
+}
+
+// settingDuration is a setpoint or constant of time, in nanoseconds.
+func (s *Stepper) settingDuration(setting int32) int64 {
+	q := s.p.Settings[setting].Value
+	if s.settings[setting] == q.Value {
+		return s.p.Job.Setpoints[setting].Value.Nanoseconds() // exactly as written
 	}
-	q.Value, q.Text = s.settings[d.setting], ""
+	q.Value, q.Text = s.settings[setting], ""
 	ns, err := unit.DurationOf(q)
 	if err != nil {
 		return 0 // not above 0: runs out at once; Set's callers check before
@@ -524,6 +678,12 @@ func (s *Stepper) OutputUndecided(output int) bool { return s.callers(output) ==
 func (s *Stepper) Value(input int) (value float64, good bool) {
 	a := &s.analog[input]
 	return a.Value, a.Fault == signal.None
+}
+
+// DerivedValue is a derived value at the last instant, and whether it is good.
+func (s *Stepper) DerivedValue(derived int) (value float64, good bool) {
+	v := s.p.Derived[derived].value
+	return s.values[v], s.known[v]
 }
 
 func (s *Stepper) report(kind Kind, index int32, from, to State, because Reason) {

@@ -72,7 +72,18 @@ func FromReplay(r *bench.Result, title, subtitle string) (*Chart, error) {
 		if signal == nil {
 			signal = &recording.Column{Name: in.Name}
 		}
-		c.Panels = append(c.Panels, Panel{Name: in.Name, Unit: in.Chain.Engineering().Name(), Signal: signal, Span: span(p.Job.Inputs[i]), Points: points(r, i)})
+		panel := Panel{Name: in.Name, Unit: in.Chain.Engineering().Name(), Signal: signal, Points: points(r, in.Name)}
+		if low, high, ok := in.Chain.Span(); ok {
+			panel.Span = high - low
+		}
+		c.Panels = append(c.Panels, panel)
+	}
+	for i, d := range p.Derived {
+		signal, err := bench.TraceDerived(p, r.Recording, i)
+		if err != nil {
+			return nil, err
+		}
+		c.Panels = append(c.Panels, Panel{Name: d.Name, Unit: d.Unit.Name(), Signal: signal, Points: points(r, d.Name)})
 	}
 	for _, sum := range r.Summary {
 		c.Lanes = append(c.Lanes, Lane{sum.Name, sum.Kind, r.Spans(sum.Kind, int(sum.Index)), sum.Starts})
@@ -80,24 +91,11 @@ func FromReplay(r *bench.Result, title, subtitle string) (*Chart, error) {
 	return c, nil
 }
 
-// span is the width of the last stage's range.
-func span(in *sheet.Input) float64 {
-	n := len(in.Stages)
-	if n == 0 {
-		return 0
-	}
-	s, ok := in.Stages[n-1].(*sheet.Scale)
-	if !ok {
-		return 0
-	}
-	return math.Abs(s.To.To.Value - s.To.From.Value)
-}
-
-func points(r *bench.Result, input int) []Point {
+func points(r *bench.Result, name string) []Point {
 	var all []Point
 	for i, rule := range r.Program.Rules {
 		for _, pt := range r.Program.RulePoints(i, r.Settings) {
-			if pt.Input == input {
+			if pt.Name == name {
 				all = append(all, Point{rule.Name, pt.Value().Value, pt.Effect, pt.Op})
 			}
 		}

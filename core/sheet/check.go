@@ -3,7 +3,6 @@ package sheet
 import (
 	"errors"
 	"fmt"
-	"strings"
 
 	"rectura/core/unit"
 )
@@ -67,6 +66,9 @@ func (c *checker) collect() {
 				}
 				head = j
 				c.job.Title, c.job.Settle = j.Label, nil
+				if j.Timezone != nil {
+					c.job.Timezone = j.Timezone.Text
+				}
 				if j.Settle != nil {
 					c.job.Settle = j.Settle.Duration
 				}
@@ -83,6 +85,8 @@ func (c *checker) collect() {
 			switch d := d.(type) {
 			case *Input:
 				c.job.Inputs = append(c.job.Inputs, d)
+			case *Derived:
+				c.job.Derived = append(c.job.Derived, d)
 			case *Setpoint:
 				c.job.Setpoints = append(c.job.Setpoints, d)
 			case *Output:
@@ -107,10 +111,15 @@ func (c *checker) declarations() {
 		}
 	}
 	for _, in := range c.job.Inputs {
-		if !in.broken && !in.Discrete {
+		switch {
+		case in.broken:
+		case !in.Discrete:
 			c.chain(in)
+		case in.Debounce != nil:
+			c.duration(in.Debounce.Duration)
 		}
 	}
+	c.deriveds()
 	for _, r := range c.job.Rules {
 		c.rule(r)
 	}
@@ -145,65 +154,6 @@ func (c *checker) setpoint(s *Setpoint) {
 	if low, high := convert(r.From.Value, q.Unit), convert(r.To.Value, q.Unit); q.Value < low || q.Value > high {
 		c.errorf(s.ValueAt, "setpoint-limits", "the setpoint %s is %s, outside its own limits %s; change one of the two", s.Name, s.Value, r)
 	}
-}
-
-// chain checks that the stages of an analog input join, and that what refers
-// to a quantity of the chain is in a unit that occurs there.
-func (c *checker) chain(in *Input) {
-	switch {
-	case len(in.Stages) == 0 && in.Unit == nil:
-		c.errorf(in.NameAt, "chain", "the input %s has no unit; add `scale` stages, or `unit` if its readings are in engineering units, or `discrete` if it is a contact", in.Name)
-		return
-	case len(in.Stages) > 0 && in.Unit != nil:
-		c.errorf(in.Unit.At, "exclusive-clauses", "`unit` beside `scale`: the last stage says the unit already; take one of the two out")
-	}
-	for i := 1; i < len(in.Stages); i++ {
-		if before, s := in.Stages[i-1].Out(), in.Stages[i]; !before.Comparable(s.In()) {
-			c.errorf(s.base().At, "chain", "this stage begins in %s, but the one before it ends in %s; stages must join", s.In().Describe(), before.Describe())
-		}
-	}
-	units := in.Units()
-	if h := in.Healthy; h != nil && HealthyAt(in) < 0 {
-		c.errorf(h.Range.At, "unit-mismatch", "`healthy` in %s, but %s has no such quantity in its chain: %s", h.Range.To.Unit.Describe(), in.Name, describeAll(units))
-	}
-	if in.Healthy == nil {
-		for _, s := range in.Stages {
-			if scale, ok := s.(*Scale); ok && isLoop(scale.From) {
-				c.warnf(in.NameAt, "no-healthy", "%s is a 4–20 mA input without `healthy`: a broken loop would read as a low value; add: healthy 3.6..21 mA", in.Name)
-			}
-		}
-	}
-	if g := in.Ignore; g != nil && !g.Quantity.Unit.Comparable(in.Engineering()) {
-		c.errorf(g.AmountAt, "unit-mismatch", "a change in %s, but %s is in %s", g.Quantity.Unit.Describe(), in.Name, in.Engineering().Describe())
-	}
-}
-
-// isLoop tells whether a range is that of a 4–20 mA current loop.
-func isLoop(r Range) bool {
-	u := r.To.Unit
-	return u.Dimension() == unit.Current && u.Convert(r.From.Value, unit.MustLookup("mA")) == 4 && u.Convert(r.To.Value, unit.MustLookup("mA")) == 20
-}
-
-func describeAll(units []unit.Unit) string {
-	parts := make([]string, len(units))
-	for i, u := range units {
-		parts[i] = u.Describe()
-	}
-	return strings.Join(parts, ", ")
-}
-
-// HealthyAt is the first place in the input's chain that has the dimension of
-// `healthy`, counted as in Units; -1 if there is none or no such clause.
-func HealthyAt(in *Input) int {
-	if in.Healthy == nil {
-		return -1
-	}
-	for i, u := range in.Units() {
-		if u.Comparable(in.Healthy.Range.To.Unit) {
-			return i
-		}
-	}
-	return -1
 }
 
 func (c *checker) output(o *Output) {
@@ -279,21 +229,24 @@ func (c *checker) chatter(r *Rule) {
 	})
 	Walk(on, func(x Condition) {
 		cmp, ok := x.(*Compare)
-		if ok && cmp.Hysteresis == nil && delay == nil && c.hasInput(cmp) {
+		if ok && cmp.Hysteresis == nil && delay == nil && (c.hasInput(cmp.L) || c.hasInput(cmp.R)) {
 			c.warnf(cmp.Place(), "no-hysteresis", "%s has neither `hysteresis` nor a delay, and %s has no `off when`: noise at the trip point would switch it to and fro", cmp, r.Name)
 		}
 	})
 }
 
-func (c *checker) hasInput(cmp *Compare) bool {
+// hasInput tells whether a value depends on an input.
+func (c *checker) hasInput(e Expr) bool { return c.job.HasInput(e) }
+
+// HasInput tells whether a value of a checked job depends on an input.
+func (j *Job) HasInput(e Expr) bool {
 	has := false
-	for _, e := range []Expr{cmp.L, cmp.R} {
-		Names(e, func(n *Name) {
-			if _, ok := c.job.names[n.Name].(*Input); ok {
-				has = true
-			}
-		})
-	}
+	Names(e, func(n *Name) {
+		switch j.names[n.Name].(type) {
+		case *Input, *Derived:
+			has = true
+		}
+	})
 	return has
 }
 
@@ -307,6 +260,8 @@ func describe(d Declaration) string {
 		return "an analog input"
 	case *Output:
 		return "an output"
+	case *Derived:
+		return "a derived value"
 	}
 	return "a " + d.Keyword()
 }
@@ -364,7 +319,7 @@ func (c *checker) condition(cond Condition) {
 				return
 			}
 			switch d.(type) {
-			case *Input, *Setpoint:
+			case *Input, *Derived, *Setpoint:
 				c.errorf(x.Place(), "wrong-kind", "%s is %s, not a condition; compare it with a value by < <= > or >=", x.Name, describe(d))
 			default:
 				c.errorf(x.Place(), "wrong-kind", "%s is %s; a condition names discrete inputs, or compares values", x.Name, describe(d))
@@ -447,7 +402,7 @@ func (c *checker) unused() {
 		for _, d := range f.Declarations {
 			h := d.Base()
 			switch d.(type) {
-			case *Input, *Setpoint, *Output:
+			case *Input, *Derived, *Setpoint, *Output:
 				if !c.used[h.Name] {
 					c.warnf(h.NameAt, "unused", "nothing uses the %s %s; use it or take it out", d.Keyword(), h.Name)
 				}

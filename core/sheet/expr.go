@@ -6,7 +6,7 @@ import (
 	"rectura/core/unit"
 )
 
-// An Expr is a value: *Literal, *Name, *Binary, *Negate or *Paren.
+// An Expr is a value: *Literal, *Name, *Binary, *Func, *Negate or *Paren.
 type Expr interface {
 	Place() Place
 	String() string
@@ -32,11 +32,21 @@ type Name struct {
 	Name string
 }
 
-// Binary is a sum or a difference; Op is '+' or '-'.
+// Binary is a sum, difference, product or quotient; Op is '+', '-', '*' or '/'.
 type Binary struct {
 	Op   byte
 	L, R Expr
 }
+
+// Func is `max(A, B, …)` and the like.
+type Func struct {
+	At   Place
+	Name string // min, max, average, median or abs
+	Args []Expr
+}
+
+// Functions are the names that a Func may have.
+var Functions = []string{"min", "max", "average", "median", "abs"}
 
 // Negate is a value with its sign turned.
 type Negate struct {
@@ -134,6 +144,9 @@ func (e *Name) Place() Place { return e.At }
 func (e *Binary) Place() Place { return e.L.Place() }
 
 // Place is where the value begins.
+func (e *Func) Place() Place { return e.At }
+
+// Place is where the value begins.
 func (e *Negate) Place() Place { return e.At }
 
 // Place is where the value begins.
@@ -163,6 +176,7 @@ func (c *Group) Place() Place { return c.At }
 func (*Literal) value() {}
 func (*Name) value()    {}
 func (*Binary) value()  {}
+func (*Func) value()    {}
 func (*Negate) value()  {}
 func (*Paren) value()   {}
 
@@ -177,7 +191,14 @@ func (*Group) condition()   {}
 func (e *Name) String() string   { return e.Name }
 func (e *Binary) String() string { return e.L.String() + " " + string(e.Op) + " " + e.R.String() }
 func (e *Negate) String() string { return "-" + e.X.String() }
-func (e *Paren) String() string  { return "(" + e.X.String() + ")" }
+func (e *Func) String() string {
+	args := make([]string, len(e.Args))
+	for i, a := range e.Args {
+		args[i] = a.String()
+	}
+	return e.Name + "(" + strings.Join(args, ", ") + ")"
+}
+func (e *Paren) String() string { return "(" + e.X.String() + ")" }
 
 func (c *Compare) String() string {
 	s := c.L.String() + " " + string(c.Op) + " " + c.R.String()
@@ -213,6 +234,10 @@ func Names(e Expr, f func(*Name)) {
 	case *Binary:
 		Names(e.L, f)
 		Names(e.R, f)
+	case *Func:
+		for _, a := range e.Args {
+			Names(a, f)
+		}
 	case *Negate:
 		Names(e.X, f)
 	case *Paren:

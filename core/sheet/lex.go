@@ -235,6 +235,11 @@ func (l *lexer) next() (t token, ok bool) {
 			}
 		}
 	}
+	// A unit may stand by itself, behind `unit` or `to`, also one that is no word.
+	if u, n := unit.Longest(l.text); n > 0 && !isLetter(c) {
+		t.kind, t.text, t.unit = tokUnit, l.take(n), u
+		return t, true
+	}
 	if isLetter(c) {
 		t.kind, t.text = tokName, l.take(span(l.text, func(c byte) bool { return isLetter(c) || isDigit(c) || c == '_' }))
 		return t, true

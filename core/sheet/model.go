@@ -12,7 +12,9 @@ type Job struct {
 	Files     []*File
 	Title     string
 	Settle    *Duration // nil: DefaultSettle
+	Timezone  string    // an IANA name; empty where none is written
 	Inputs    []*Input
+	Derived   []*Derived // each after those that it is made of
 	Setpoints []*Setpoint
 	Outputs   []*Output
 	Rules     []*Rule
@@ -74,7 +76,8 @@ type Comments struct {
 	Beside string
 }
 
-// A Declaration is one of *JobHead, *Input, *Setpoint, *Output and *Rule.
+// A Declaration is one of *JobHead, *Input, *Derived, *Setpoint,
+// *Output and *Rule.
 type Declaration interface {
 	Base() *Head
 	Keyword() string
@@ -84,13 +87,14 @@ type Declaration interface {
 // Head is what all declarations have in common.
 type Head struct {
 	Comments
-	At     Place
-	NameAt Place
-	Name   string // empty for the job
-	Label  string
-	Notes  []*TextClause
-	Tag    *TextClause // the plant's own name of a point
-	broken bool        // something in it could not be read, so that checks about it would mislead
+	At       Place
+	NameAt   Place
+	Name     string // empty for the job
+	Label    string
+	Notes    []*TextClause
+	Tag      *TextClause // the plant's own name of a point
+	Terminal *TextClause // where a point is wired
+	broken   bool        // something in it could not be read, so that checks about it would mislead
 }
 
 // Base makes every type that embeds one a declaration.
@@ -110,7 +114,8 @@ type Clause struct {
 	At Place
 }
 
-// A TextClause is a note or a tag.
+// A TextClause is a clause that is one text: a note, a tag, a terminal, a time
+// zone.
 type TextClause struct {
 	Clause
 	Text string
@@ -185,7 +190,8 @@ func (d *Duration) String() string {
 // JobHead is the `job` declaration.
 type JobHead struct {
 	Head
-	Settle *DurationClause
+	Timezone *TextClause
+	Settle   *DurationClause
 }
 
 // A DurationClause is a clause that is one duration: `settle`, `off after`.
@@ -200,13 +206,36 @@ type Input struct {
 	Head
 	Discrete bool
 
-	Stages  []Stage
-	Unit    *UnitClause
-	Healthy *RangeClause
-	Smooth  *Smooth
-	Ignore  *QuantityClause // `ignore changes under`
+	Stages    []Stage
+	Unit      *UnitClause
+	Healthy   *RangeClause
+	Stale     *DurationClause
+	Frozen    *Frozen
+	Unsteady  *Unsteady
+	BadAfter  *DurationClause
+	GoodAfter *DurationClause
+	Skip      *CountClause
+	Smooth    *Smooth
+	Clamp     *RangeClause
+	Round     *Round
+	Ignore    *QuantityClause // `ignore changes under`
 
 	Inverted *Clause
+	Debounce *DurationClause
+	Words    *WordsClause
+}
+
+// StateWord is how a contact's state is called in sentences.
+func (in *Input) StateWord(on bool) string {
+	switch {
+	case in.Words != nil && on:
+		return in.Words.On
+	case in.Words != nil:
+		return in.Words.Off
+	case on:
+		return "on"
+	}
+	return "off"
 }
 
 // Engineering is the unit of the input's scaled value: the one that its last
@@ -237,28 +266,6 @@ func (in *Input) Units() []unit.Unit {
 	return units
 }
 
-// A Stage is one step of an input's chain; so far there is *Scale.
-type Stage interface {
-	In() unit.Unit
-	Out() unit.Unit
-	base() *Clause
-	String() string
-}
-
-// Scale is `scale A..B U to C..D V`: the straight line through (A,C) and (B,D).
-type Scale struct {
-	Clause
-	From, To Range
-}
-
-// In is the unit the stage reads.
-func (s *Scale) In() unit.Unit { return s.From.From.Unit }
-
-// Out is the unit of the stage's result.
-func (s *Scale) Out() unit.Unit { return s.To.From.Unit }
-func (s *Scale) base() *Clause  { return &s.Clause }
-func (s *Scale) String() string { return "scale " + s.From.String() + " to " + s.To.String() }
-
 // UnitClause is `unit U`.
 type UnitClause struct {
 	Clause
@@ -278,11 +285,10 @@ type QuantityClause struct {
 	AmountAt Place
 }
 
-// Smooth is `smooth average N samples` or `smooth median N samples`.
-type Smooth struct {
-	Clause
-	Method  string // average or median
-	Samples int
+// A Derived is a value made of others.
+type Derived struct {
+	Head
+	Value Expr
 }
 
 // A Setpoint is a `setpoint` or, if Constant, a `constant`.
@@ -354,6 +360,9 @@ func (*JobHead) Keyword() string { return "job" }
 
 // Keyword is the word that the declaration begins with.
 func (*Input) Keyword() string { return "input" }
+
+// Keyword is the word that the declaration begins with.
+func (*Derived) Keyword() string { return "derived" }
 
 // Keyword is the word that the declaration begins with.
 func (*Output) Keyword() string { return "output" }

@@ -5,6 +5,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"time"
 	"unicode"
 
 	"rectura/core/unit"
@@ -52,14 +53,14 @@ type clauseKind struct {
 }
 
 // declarations lists what can stand in column 1.
-var declarations = []string{"job", "input", "setpoint", "constant", "output", "rule"}
+var declarations = []string{"job", "input", "derived", "setpoint", "constant", "output", "rule"}
 
 // reserved are the words of the grammar of conditions; they are no names.
 var reserved = strings.Fields(`abs and at average bad between changes crosses deadband falling faster for good
 	hysteresis is least max median min not of off on or outside over rising shelved than time turns unacknowledged within`)
 
 // afterNumber are words of clauses that may follow a bare number.
-var afterNumber = []string{"to", "samples", "difference"}
+var afterNumber = []string{"to", "samples", "difference", "beta"}
 
 // maxName is the longest name, in letters.
 const maxName = 64
@@ -167,6 +168,8 @@ func (p *parser) declaration(head line, clauses []line) Declaration {
 			d, kinds = p.job(h)
 		case "input":
 			d, kinds = p.input(h)
+		case "derived":
+			d, kinds = p.derived(h)
 		case "setpoint", "constant":
 			d, kinds = p.setpoint(h, first.text == "constant")
 		case "output":
@@ -276,7 +279,9 @@ func (p *parser) text(c Clause, what string) *TextClause {
 func common(h *Head, point bool) []clauseKind {
 	kinds := []clauseKind{{"note", false, func(p *parser, c Clause) { h.Notes = append(h.Notes, p.text(c, "note")) }}}
 	if point {
-		kinds = append(kinds, clauseKind{"tag", true, func(p *parser, c Clause) { h.Tag = p.text(c, "tag") }})
+		kinds = append(kinds,
+			clauseKind{"tag", true, func(p *parser, c Clause) { h.Tag = p.text(c, "tag") }},
+			clauseKind{"terminal", true, func(p *parser, c Clause) { h.Terminal = p.text(c, "terminal") }})
 	}
 	return kinds
 }
@@ -284,6 +289,7 @@ func common(h *Head, point bool) []clauseKind {
 func (p *parser) job(h Head) (Declaration, []clauseKind) {
 	d := &JobHead{Head: h}
 	kinds := append(common(&d.Head, false),
+		clauseKind{"timezone", true, func(p *parser, c Clause) { d.Timezone = &TextClause{c, p.zone()} }},
 		clauseKind{"settle", true, func(p *parser, c Clause) { d.Settle = &DurationClause{c, p.duration()} }})
 	if t := p.next(); t.kind == tokString {
 		d.Label = t.text
@@ -291,28 +297,6 @@ func (p *parser) job(h Head) (Declaration, []clauseKind) {
 		p.fail(t, "%s where the job's title must stand, in quotes", t.source())
 	}
 	return d, kinds
-}
-
-func (p *parser) input(h Head) (Declaration, []clauseKind) {
-	d := &Input{Head: h}
-	p.name(&d.Head)
-	kinds := common(&d.Head, true)
-	if d.Discrete = p.accept("discrete"); d.Discrete {
-		return d, append(kinds, clauseKind{"inverted", true, func(_ *parser, c Clause) { d.Inverted = &c }})
-	}
-	return d, append(kinds,
-		clauseKind{"scale", false, func(p *parser, c Clause) { d.Stages = append(d.Stages, p.scale(c)) }},
-		clauseKind{"unit", true, func(p *parser, c Clause) { d.Unit = &UnitClause{c, p.unitAlone()} }},
-		clauseKind{"healthy", true, func(p *parser, c Clause) { d.Healthy = &RangeClause{c, p.ascending("healthy")} }},
-		clauseKind{"smooth", true, func(p *parser, c Clause) { d.Smooth = p.smooth(c) }},
-		clauseKind{"ignore changes under", true, func(p *parser, c Clause) {
-			at := p.place(p.peek())
-			q := p.quantity()
-			if q.Value <= 0 {
-				p.report(at, "syntax", "%s is not above 0", q)
-			}
-			d.Ignore = &QuantityClause{c, q, at}
-		}})
 }
 
 func (p *parser) setpoint(h Head, constant bool) (Declaration, []clauseKind) {
@@ -361,31 +345,6 @@ func (p *parser) rule(h Head) (Declaration, []clauseKind) {
 			}
 			d.Call = call
 		}})
-}
-
-func (p *parser) scale(c Clause) *Scale {
-	s := &Scale{Clause: c, From: p.span()}
-	p.expect("to", "between the two ranges of a scale")
-	s.To = p.span()
-	for _, r := range []Range{s.From, s.To} {
-		if r.From.Value == r.To.Value {
-			p.report(r.At, "chain", "the range %s has no width; a straight line needs two different points", r)
-		}
-	}
-	return s
-}
-
-func (p *parser) smooth(c Clause) *Smooth {
-	s := &Smooth{Clause: c, Method: p.oneOf("the kind of filter", "average", "median")}
-	t := p.next()
-	n, err := strconv.Atoi(t.text)
-	const most = 10_000
-	if t.kind != tokNumber || err != nil || n < 2 || n > most {
-		p.fail(t, "%s where a whole number of samples from 2 to %d must stand", t.source(), most)
-	}
-	p.expect("samples", "after their number")
-	s.Samples = n
-	return s
 }
 
 // number reads a number, with the minus that may belong to it.
@@ -443,23 +402,21 @@ func unknownUnit(word string) string {
 	return word + " is no known unit; put a unit of your own in quotes"
 }
 
-// unitAlone reads the unit of a `unit` clause, which follows no number.
-func (p *parser) unitAlone() unit.Unit {
+// zone reads an IANA name such as Europe/Dublin.
+func (p *parser) zone() string {
 	first := p.peek()
-	if first.kind == tokString {
-		return p.unit()
-	}
 	var b strings.Builder
-	for t := p.peek(); t.kind != tokEnd; t = p.peek() {
+	for t := p.next(); t.kind != tokEnd; t = p.next() {
 		b.WriteString(t.source())
-		p.next()
 	}
-	u, ok := unit.Lookup(b.String())
-	if !ok {
-		p.fail(first, "%s", unknownUnit(b.String()))
+	if _, err := time.LoadLocation(b.String()); err != nil || b.Len() == 0 || b.String() == "Local" {
+		p.fail(first, "%s is no known time zone; write its IANA name, such as Europe/Dublin", orList(b.String(), first.source()))
 	}
-	return u
+	return b.String()
 }
+
+// unitAlone reads the unit of a `unit` clause, which follows no number.
+func (p *parser) unitAlone() unit.Unit { return p.unitUntil() }
 
 func (p *parser) quantity() unit.Quantity {
 	text, value := p.number()

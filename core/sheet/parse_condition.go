@@ -145,18 +145,46 @@ func (p *parser) test() node {
 
 // sum reads values joined by + and -.
 func (p *parser) sum() node {
+	n := p.product()
+	for {
+		t := p.peek()
+		if !p.accept("+") && !p.accept("-") {
+			return n
+		}
+		n = &Binary{t.text[0], p.asValue(n), p.asValue(p.product())}
+	}
+}
+
+// product reads values joined by * and /.
+func (p *parser) product() node {
 	n := p.factor()
 	for {
 		t := p.peek()
-		switch {
-		case p.at("*") || p.at("/"):
-			p.fail(t, "%s is not read here; only sums and differences are", t.text)
-		case p.accept("+") || p.accept("-"):
-			n = &Binary{t.text[0], p.asValue(n), p.asValue(p.factor())}
-		default:
+		if !p.accept("*") && !p.accept("/") {
 			return n
 		}
+		n = &Binary{t.text[0], p.asValue(n), p.asValue(p.factor())}
 	}
+}
+
+// function reads the arguments of a function; its name is read.
+func (p *parser) function(t token) node {
+	f := &Func{At: p.place(t), Name: t.text}
+	p.expect("(", "after the name of a function")
+	for {
+		f.Args = append(f.Args, p.asValue(p.sum()))
+		if !p.accept(",") {
+			break
+		}
+	}
+	p.expect(")", "after the values of "+f.Name)
+	switch {
+	case f.Name == "abs" && len(f.Args) > 1:
+		p.fail(t, "abs is of one value, and there are %d", len(f.Args))
+	case f.Name != "abs" && len(f.Args) < 2:
+		p.fail(t, "%s is of two values or more, and there is one", f.Name)
+	}
+	return f
 }
 
 // factor reads a quantity, a name, a negated value or a parenthesis.
@@ -186,6 +214,9 @@ func (p *parser) factor() node {
 	case t.kind == tokName && t.text == strings.ToLower(t.text) && !slices.Contains(reserved, t.text):
 		p.next()
 		return &Name{at, t.text}
+	case t.kind == tokName && slices.Contains(Functions, t.text):
+		p.next()
+		return p.function(t)
 	case t.kind == tokUnit || t.kind == tokName && isUnitName(t.text):
 		p.fail(t, "the unit %s without a number before it", t.text)
 	}

@@ -92,6 +92,9 @@ func (p *printer) texts(h *Head) {
 	if h.Tag != nil {
 		p.clause(h.Tag.Clause, "tag "+quote(h.Tag.Text))
 	}
+	if h.Terminal != nil {
+		p.clause(h.Terminal.Clause, "terminal "+quote(h.Terminal.Text))
+	}
 	for _, n := range h.Notes {
 		p.clause(n.Clause, "note "+quote(n.Text))
 	}
@@ -147,6 +150,9 @@ func wrap(text string, c Condition) string {
 func (d *JobHead) print(p *printer) {
 	p.head(&d.Head, "job", quote(d.Label))
 	p.texts(&d.Head)
+	if d.Timezone != nil {
+		p.clause(d.Timezone.Clause, "timezone "+d.Timezone.Text)
+	}
 	p.duration("settle", d.Settle)
 }
 
@@ -164,8 +170,28 @@ func (d *Input) print(p *printer) {
 		p.clause(d.Unit.Clause, "unit "+d.Unit.Unit.String())
 	}
 	p.rangeClause("healthy", d.Healthy)
+	p.duration("stale after", d.Stale)
+	if d.Frozen != nil {
+		p.clause(d.Frozen.Clause, "frozen after "+d.Frozen.After.String()+" within "+d.Frozen.Within.String())
+	}
+	if d.Unsteady != nil {
+		p.clause(d.Unsteady.Clause, "unsteady beyond "+d.Unsteady.Beyond.String()+" within "+d.Unsteady.Within.String())
+	}
+	p.duration("bad after", d.BadAfter)
+	p.duration("good after", d.GoodAfter)
+	if d.Skip != nil {
+		p.clause(d.Skip.Clause, "skip first "+strconv.Itoa(d.Skip.Count)+" samples")
+	}
 	if d.Smooth != nil {
-		p.clause(d.Smooth.Clause, "smooth "+d.Smooth.Method+" "+strconv.Itoa(d.Smooth.Samples)+" samples")
+		p.clause(d.Smooth.Clause, d.Smooth.String())
+	}
+	p.rangeClause("clamp", d.Clamp)
+	if d.Round != nil {
+		how := "round nearest "
+		if d.Round.Down {
+			how = "round down "
+		}
+		p.clause(d.Round.Clause, how+d.Round.Quantity.String())
 	}
 	if d.Ignore != nil {
 		p.clause(d.Ignore.Clause, "ignore changes under "+d.Ignore.Quantity.String())
@@ -173,6 +199,15 @@ func (d *Input) print(p *printer) {
 	if d.Inverted != nil {
 		p.clause(*d.Inverted, "inverted")
 	}
+	p.duration("debounce", d.Debounce)
+	if d.Words != nil {
+		p.clause(d.Words.Clause, "words "+quote(d.Words.On)+", "+quote(d.Words.Off))
+	}
+}
+
+func (d *Derived) print(p *printer) {
+	p.head(&d.Head, "derived", d.Name, d.label(), "= "+d.Value.String())
+	p.texts(&d.Head)
 }
 
 func (d *Setpoint) print(p *printer) {

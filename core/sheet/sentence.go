@@ -39,6 +39,15 @@ func (j *Job) title(name string) string {
 	return name
 }
 
+// stateWord is how the states of a contact are called.
+func (j *Job) stateWord(name string, on bool) string {
+	in := j.Input(name)
+	if in == nil {
+		in = &Input{}
+	}
+	return in.StateWord(on)
+}
+
 var opWords = map[Op]string{Below: "below", AtMost: "at or below", Above: "above", AtLeast: "at or above"}
 
 func (j *Job) say(c Condition) string {
@@ -46,10 +55,10 @@ func (j *Job) say(c Condition) string {
 	case *Group:
 		return j.sayGroup(c.X)
 	case *Test:
-		return j.title(c.Name.Name) + " is on"
+		return j.title(c.Name.Name) + " is " + j.stateWord(c.Name.Name, true)
 	case *Not:
 		if t, ok := ungroup(c.X).(*Test); ok {
-			return j.title(t.Name.Name) + " is off"
+			return j.title(t.Name.Name) + " is " + j.stateWord(t.Name.Name, false)
 		}
 		return "not " + j.sayGroup(c.X)
 	case *And:
@@ -101,6 +110,12 @@ func (j *Job) sayValue(e Expr) string {
 		return j.title(e.Name)
 	case *Binary:
 		return j.sayValue(e.L) + " " + string(e.Op) + " " + j.sayValue(e.R)
+	case *Func:
+		args := make([]string, len(e.Args))
+		for i, a := range e.Args {
+			args[i] = j.sayValue(a)
+		}
+		return "the " + map[string]string{"min": "smallest", "max": "largest", "average": "average", "median": "median", "abs": "size"}[e.Name] + " of " + list(args, "and")
 	case *Negate:
 		return "-" + j.sayValue(e.X)
 	case *Paren:

@@ -82,12 +82,19 @@ func (j *Job) typeOf(e Expr, asDifference bool) (Type, error) {
 			if !d.Discrete {
 				return Type{Unit: d.Engineering()}, nil
 			}
+		case *Derived:
+			return j.typeOf(d.Value, false)
 		case *Setpoint:
 			return d.Type(), nil
 		}
 		return Type{}, &typeError{e.At, "wrong-kind", fmt.Sprintf("%s is %s and has no value to compare or add", e.Name, describe(j.names[e.Name]))}
 	case *Binary:
+		if e.Op == '*' || e.Op == '/' {
+			return j.productType(e, asDifference)
+		}
 		return j.sumType(e, asDifference)
+	case *Func:
+		return j.funcType(e, asDifference)
 	}
 	panic(fmt.Sprintf("sheet: unknown value %T", e))
 }
@@ -121,4 +128,62 @@ func (j *Job) sumType(e *Binary, asDifference bool) (Type, error) {
 		return Type{}, mismatch(e.R, "%s is a temperature difference and %s a temperature; write the temperature first", e.L, e.R)
 	}
 	return left, nil
+}
+
+// productType: a quantity times or over a bare number keeps its unit, and two
+// of one dimension divide to a bare number. A temperature, whose zero is where
+// its scale puts it, cannot be multiplied; a difference can.
+func (j *Job) productType(e *Binary, asDifference bool) (Type, error) {
+	left, err := j.typeOf(e.L, asDifference)
+	if err != nil {
+		return Type{}, err
+	}
+	right, err := j.typeOf(e.R, asDifference)
+	if err != nil {
+		return Type{}, err
+	}
+	for _, side := range []struct {
+		e Expr
+		t Type
+	}{{e.L, left}, {e.R, right}} {
+		if side.t.Unit.Dimension() == unit.Temperature && !side.t.Difference {
+			return Type{}, mismatch(side.e, "%s is a temperature, and only a temperature difference can be multiplied or divided", side.e)
+		}
+	}
+	bare := unit.Unit{}
+	switch {
+	case right.Unit == bare:
+		return left, nil
+	case e.Op == '*' && left.Unit == bare:
+		return right, nil
+	case e.Op == '/' && left.Unit.Comparable(right.Unit):
+		return Type{}, nil
+	case e.Op == '/':
+		return Type{}, mismatch(e.R, "%s is %s and %s is %s; a value is divided by a bare number or by one of its own dimension", e.L, inUnit(left.Unit), e.R, inUnit(right.Unit))
+	}
+	return Type{}, mismatch(e.R, "%s is %s and %s is %s; one of two values that are multiplied is a bare number", e.L, inUnit(left.Unit), e.R, inUnit(right.Unit))
+}
+
+// funcType is the type of the first argument that is no literal, or else of the
+// first; all others must go with it.
+func (j *Job) funcType(e *Func, asDifference bool) (Type, error) {
+	first, err := j.typeOf(e.Args[0], asDifference)
+	if err != nil {
+		return Type{}, err
+	}
+	if e.Name == "abs" && first.Unit.Dimension() == unit.Temperature && !first.Difference {
+		return Type{}, mismatch(e.Args[0], "%s is a temperature, and the size of a temperature means nothing; take the size of a difference", e.Args[0])
+	}
+	for _, a := range e.Args[1:] {
+		t, err := j.typeOf(a, first.Difference)
+		switch {
+		case err != nil:
+			return Type{}, err
+		case !t.Unit.Comparable(first.Unit):
+			return Type{}, mismatch(a, "%s is %s and %s is %s; %s needs values of one dimension", e.Args[0], inUnit(first.Unit), a, inUnit(t.Unit), e.Name)
+		case t.Difference != first.Difference:
+			return Type{}, mismatch(a, "%s is %s and %s is %s; %s needs values of one kind", e.Args[0], first.temperature(), a, t.temperature(), e.Name)
+		}
+	}
+	return first, nil
 }

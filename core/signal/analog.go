@@ -5,8 +5,11 @@ import (
 	"slices"
 )
 
+// Never is a time that does not come.
+const Never = math.MaxInt64
+
 // Analog is the running state of an analog input: the value that rules see,
-// its quality, and the filters' memory.
+// its quality, and the memory of health and filters.
 type Analog struct {
 	Chain *Chain
 	Value float64 // in engineering units; meaningless while Fault is not None
@@ -15,17 +18,36 @@ type Analog struct {
 	Reading float64 // the last one, as it came
 	At      int     // the place of the chain at which it came
 
-	window []float64 // the last readings, a ring once it is full
-	next   int       // where in a full window the next one goes
+	judged   Fault // of the last reading
+	came     int64 // when it came
+	any      bool  // one has come
+	good     bool  // what is measured now is good, whatever is shown
+	since    int64 // since when it is, or is not
+	counted  bool  // good and since say something
+	skipping int   // readings still to be thrown away
+	skipped  bool  // the last one was
+
+	frozen, unsteady window
+
+	ring   []float64 // the last readings, a ring once it is full
+	next   int       // where in a full ring the next one goes
 	sorted []float64 // for the median
-	fresh  bool      // no good reading has been handed on since the start or the last bad one
+	lagged float64   // the lag's output and its last input, and when that came
+	input  float64
+	lagAt  int64
+	empty  bool // nothing is in the filter
+	fresh  bool // no good value has been handed on since the start or the last bad one
 }
 
-// NewAnalog gives an input that has not been read yet.
+// NewAnalog gives an input that has not been read yet. If another input
+// measures its cold junction, it has a chain of its own.
 func NewAnalog(c *Chain) Analog {
-	a := Analog{Chain: c, Fault: NotRead, fresh: true}
-	if c.method != noFilter {
-		a.window = make([]float64, 0, c.samples)
+	if c.junction != nil {
+		c = c.clone()
+	}
+	a := Analog{Chain: c, Fault: NotRead, fresh: true, empty: true, skipping: c.skip}
+	if c.method == average || c.method == median {
+		a.ring = make([]float64, 0, c.samples)
 	}
 	if c.method == median {
 		a.sorted = make([]float64, 0, c.samples)
@@ -33,78 +55,235 @@ func NewAnalog(c *Chain) Analog {
 	return a
 }
 
+// clone copies a chain with its thermocouple, whose cold junction moves.
+func (c *Chain) clone() *Chain {
+	own := *c
+	own.stages = slices.Clone(c.stages)
+	for i, s := range own.stages {
+		if s == stage(c.junction) {
+			t := *c.junction
+			own.stages[i], own.junction = &t, &t
+		}
+	}
+	return &own
+}
+
+// Retime takes durations that are setpoints at their present values. A delay
+// that is running counts from its beginning.
+func (a *Analog) Retime(length Duration) {
+	own := *a.Chain
+	own.retime(length)
+	a.Chain = &own
+}
+
+// Junction tells a thermocouple input how warm its cold junction is, in degrees
+// Celsius, from its next reading on; NaN if that is not known.
+func (a *Analog) Junction(celsius float64) { a.Chain.junction.setJunction(celsius) }
+
 // Read takes a reading that stands at a place of the chain. It tells whether
 // the value or the quality that rules see is another one now.
-func (a *Analog) Read(reading float64, at int) (changed bool) {
-	a.Reading, a.At = reading, at
-	if f := a.Chain.Judge(reading, at); f != None {
-		changed = a.Fault != f
-		a.Fault, a.fresh = f, true
-		a.window, a.next = a.window[:0], 0
-		return changed
+func (a *Analog) Read(t int64, reading float64, at int) (changed bool) {
+	c := a.Chain
+	if a.any && c.stale > 0 && t-a.came > c.stale {
+		a.skipping = c.skip
 	}
-	v := a.smooth(a.Chain.Carry(reading, at, len(a.Chain.stages)))
-	if a.fresh || math.Abs(v-a.Value) >= a.Chain.ignore {
+	a.Reading, a.At, a.came, a.any = reading, at, t, true
+	a.judged = c.Judge(reading, at)
+	if a.judged == NoAnswer && c.junction != nil && math.IsNaN(c.junction.cold) {
+		a.judged = NoJunction
+	}
+	a.skipped = a.skipping > 0
+	if a.skipped {
+		a.skipping--
+	}
+	if !c.Timed() { // the usual, short way
+		if a.judged != None {
+			return a.turnBad(a.judged)
+		}
+		return !a.skipped && a.hand(t)
+	}
+	a.observe(t)
+	return a.update(t, true)
+}
+
+// Tick looks at the input at a time at which no reading came.
+func (a *Analog) Tick(t int64) (changed bool) { return a.any && a.update(t, false) }
+
+// observe notes a reading for `frozen` and `unsteady`; a bad one starts both
+// anew.
+func (a *Analog) observe(t int64) {
+	c := a.Chain
+	if a.judged != None {
+		a.frozen.clear()
+		a.unsteady.clear()
+		return
+	}
+	if c.frozenAt >= 0 {
+		a.frozen.add(t, c.Carry(a.Reading, a.At, c.frozenAt))
+		a.frozen.narrow(c.frozenWithin)
+	}
+	if c.unsteadyAt >= 0 {
+		a.unsteady.add(t, c.Carry(a.Reading, a.At, c.unsteadyAt))
+	}
+}
+
+// measured is what is wrong at a time, whatever is shown.
+func (a *Analog) measured(t int64) Fault {
+	c := a.Chain
+	switch {
+	case c.stale > 0 && t-a.came >= c.stale:
+		return Stale
+	case a.judged != None:
+		return a.judged
+	case c.frozenAt >= 0 && a.frozen.any && t-a.frozen.start >= c.frozen:
+		return Frozen
+	}
+	if c.unsteadyAt >= 0 && a.unsteady.any {
+		a.unsteady.expire(t - c.unsteady)
+		if a.unsteady.spread() > c.unsteadyWidth {
+			return Unsteady
+		}
+	}
+	return None
+}
+
+// update brings what is shown up to date with what is measured.
+func (a *Analog) update(t int64, reading bool) (changed bool) {
+	c := a.Chain
+	f := a.measured(t)
+	if f == None && a.skipped {
+		return false
+	}
+	if good := f == None; good != a.good || !a.counted {
+		a.good, a.since, a.counted = good, t, true
+	}
+	switch {
+	case f != None && a.Fault != None && a.Fault != NotRead:
+		changed, a.Fault = a.Fault != f, f
+		return changed
+	case f != None && t-a.since >= c.badAfter:
+		return a.turnBad(f)
+	case f != None:
+		return false
+	case a.Fault == None:
+		return reading && a.hand(t)
+	case t-a.since >= c.goodAfter:
+		return a.hand(t)
+	}
+	return false
+}
+
+// Due is when the input must be looked at next although no reading comes;
+// Never if it need not be.
+func (a *Analog) Due(now int64) int64 {
+	c := a.Chain
+	due := int64(Never)
+	if !a.any || !c.Timed() {
+		return due
+	}
+	soon := func(t int64) {
+		if t > now {
+			due = min(due, t)
+		}
+	}
+	if c.stale > 0 {
+		soon(later(a.came, c.stale))
+	}
+	if c.frozenAt >= 0 && a.frozen.any {
+		soon(later(a.frozen.start, c.frozen))
+	}
+	if c.unsteadyAt >= 0 && a.unsteady.any && a.unsteady.spread() > c.unsteadyWidth {
+		soon(later(a.unsteady.oldest(), c.unsteady))
+	}
+	switch {
+	case !a.counted:
+	case !a.good && (a.Fault == None || a.Fault == NotRead):
+		soon(later(a.since, c.badAfter))
+	case a.good && a.Fault != None:
+		soon(later(a.since, c.goodAfter))
+	}
+	return due
+}
+
+// later is t + d, or Never where that is beyond the end of time.
+func later(t, d int64) int64 {
+	if s := t + d; s >= t {
+		return s
+	}
+	return Never
+}
+
+// turnBad shows a fault; filters start anew after it.
+func (a *Analog) turnBad(f Fault) (changed bool) {
+	changed = a.Fault != f
+	a.Fault, a.fresh, a.empty = f, true, true
+	a.ring, a.next = a.ring[:0], 0
+	return changed
+}
+
+// hand takes the last reading on through filter, clamp and rounding.
+func (a *Analog) hand(t int64) (changed bool) {
+	c := a.Chain
+	v := a.smooth(t, c.Carry(a.Reading, a.At, len(c.stages)))
+	if c.clamped {
+		v = min(max(v, c.clampLo), c.clampHi)
+	}
+	if c.round > 0 {
+		if c.down {
+			v = math.Floor(v/c.round) * c.round
+		} else {
+			v = math.Round(v/c.round) * c.round
+		}
+	}
+	if a.fresh || math.Abs(v-a.Value) >= c.ignore {
 		changed = a.fresh || v != a.Value
 		a.Value, a.Fault, a.fresh = v, None, false
 	}
 	return changed
 }
 
-// smooth puts a value into the window and gives the filtered one. Sums run
-// from the oldest to the newest, anew each time, so that no rounding error
-// stays behind.
-func (a *Analog) smooth(v float64) float64 {
-	if a.Chain.method == noFilter {
+// smooth puts a value into the filter and gives the filtered one.
+func (a *Analog) smooth(t int64, v float64) float64 {
+	c := a.Chain
+	first := a.empty
+	a.empty = false
+	switch c.method {
+	case noFilter:
 		return v
+	case lag:
+		// The exact answer of a first-order lag to a signal that held its last
+		// value until now.
+		if first {
+			a.lagged = v
+		} else {
+			a.lagged = a.input + (a.lagged-a.input)*math.Exp(-float64(t-a.lagAt)/float64(c.lag))
+		}
+		a.input, a.lagAt = v, t
+		return a.lagged
 	}
-	if len(a.window) < a.Chain.samples {
-		a.window = append(a.window, v)
+	if len(a.ring) < c.samples {
+		a.ring = append(a.ring, v)
 	} else {
-		a.window[a.next] = v
-		a.next = (a.next + 1) % len(a.window)
+		a.ring[a.next] = v
+		a.next = (a.next + 1) % len(a.ring)
 	}
-	n := len(a.window)
-	if a.Chain.method == average {
+	n := len(a.ring)
+	if c.method == average {
+		// From the oldest to the newest, anew each time, so that no rounding
+		// error stays behind.
 		sum := 0.0
-		for _, x := range a.window[a.next:] {
+		for _, x := range a.ring[a.next:] {
 			sum += x
 		}
-		for _, x := range a.window[:a.next] {
+		for _, x := range a.ring[:a.next] {
 			sum += x
 		}
 		return sum / float64(n)
 	}
-	a.sorted = append(a.sorted[:0], a.window...)
+	a.sorted = append(a.sorted[:0], a.ring...)
 	slices.Sort(a.sorted)
 	if n%2 == 1 {
 		return a.sorted[n/2]
 	}
 	return (a.sorted[n/2-1] + a.sorted[n/2]) / 2
-}
-
-// Contact is the running state of a discrete input.
-type Contact struct {
-	Inverted bool
-	On       bool // meaningless while Fault is not None
-	Fault    Fault
-}
-
-// NewContact gives a contact that has not been read yet.
-func NewContact(inverted bool) Contact { return Contact{Inverted: inverted, Fault: NotRead} }
-
-// Read takes a reading: 0 is an open circuit, NaN and infinities are bad,
-// anything else is a closed one. It tells whether the state or the quality is
-// another one now.
-func (c *Contact) Read(reading float64) (changed bool) {
-	before := *c
-	switch {
-	case math.IsNaN(reading):
-		c.Fault = Reported
-	case math.IsInf(reading, 0):
-		c.Fault = Infinite
-	default:
-		c.Fault, c.On = None, (reading != 0) != c.Inverted
-	}
-	return *c != before
 }

@@ -1,36 +1,60 @@
 // Package signal turns readings into values that can be believed: the stages
 // of an input's chain, the judgement of its health, its filters.
 //
-// The order is that of the sheet language: reading, stages, healthy, smooth,
-// ignore changes, value and quality.
+// The order is that of the sheet language: reading, stages, healthy and the
+// other health clauses, skip, smooth, clamp, round, ignore changes, value and
+// quality.
+//
+// A Chain is what an input's clauses say, compiled; an Analog or a Contact is
+// the running state of one. Time comes from outside, as everywhere in core: a
+// reading carries its own, and Due says when the next look at an input is due
+// although no reading comes.
 package signal
 
 import (
 	"fmt"
 	"math"
+	"strings"
 
 	"rectura/core/sheet"
 	"rectura/core/unit"
 )
 
-// A line is the straight line through (a,c) and (b,d).
-type line struct{ a, b, c, d float64 }
-
-func (l line) forward(x float64) float64  { return l.c + (x-l.a)*(l.d-l.c)/(l.b-l.a) }
-func (l line) backward(y float64) float64 { return l.a + (y-l.c)*(l.b-l.a)/(l.d-l.c) }
-
 // A Chain is the compiled chain of an analog input. Its places are numbered as
 // in Units: 0 is the reading, the last the engineering value.
 type Chain struct {
-	Units  []unit.Unit
-	stages []line
+	Units    []unit.Unit
+	stages   []stage
+	lines    []line        // the stages, if all of them are straight lines; else nil
+	junction *thermocouple // the stage whose cold junction another input measures, or nil
+	signed   bool          // readings are counts of a signed 16-bit card
 
 	healthyAt int     // a place, or -1
 	low, high float64 // the healthy range, in the unit of that place
 
+	frozenAt      int // a place, or -1
+	frozenWithin  float64
+	unsteadyAt    int
+	unsteadyWidth float64
+
 	method  method
 	samples int
+	skip    int
+	clamped bool
+	clampLo float64
+	clampHi float64
+	round   float64 // 0: not at all
+	down    bool
 	ignore  float64 // in engineering units; 0 hands every value on
+
+	times
+	input *sheet.Input
+}
+
+// times are the durations in an input's clauses, in nanoseconds; 0 where none
+// is written.
+type times struct {
+	stale, frozen, unsteady, badAfter, goodAfter, lag int64
 }
 
 type method uint8
@@ -39,39 +63,119 @@ const (
 	noFilter method = iota
 	average
 	median
+	lag
 )
 
-// NewChain compiles the chain of a checked analog input.
-func NewChain(in *sheet.Input) *Chain {
-	c := &Chain{Units: in.Units(), healthyAt: sheet.HealthyAt(in)}
+// A Duration tells how long a duration of the sheet is, in nanoseconds.
+type Duration func(*sheet.Duration) int64
+
+// NewChain compiles the chain of a checked analog input. Durations that are
+// setpoints may change later: see Retime.
+func NewChain(in *sheet.Input, length Duration) *Chain {
+	c := &Chain{Units: in.Units(), input: in, healthyAt: -1, frozenAt: -1, unsteadyAt: -1}
 	for i, s := range in.Stages {
-		scale := s.(*sheet.Scale)
-		// A stage may be written in another unit of the dimension that the one
-		// before it ends in.
-		from, to := scale.From, scale.To
-		c.stages = append(c.stages, line{from.From.In(c.Units[i]), from.To.In(c.Units[i]), to.From.Value, to.To.Value})
+		st := newStage(s, c.Units[i])
+		if t, ok := st.(*thermocouple); ok && in.JunctionName() != "" {
+			c.junction = t
+		}
+		c.stages = append(c.stages, st)
 	}
-	if c.healthyAt >= 0 {
-		u := c.Units[c.healthyAt]
-		c.low, c.high = in.Healthy.Range.From.In(u), in.Healthy.Range.To.In(u)
-	}
-	if in.Smooth != nil {
-		c.method, c.samples = average, in.Smooth.Samples
-		if in.Smooth.Method == "median" {
-			c.method = median
+	c.lines = onlyLines(c.stages)
+	if len(in.Stages) > 0 {
+		if s, ok := in.Stages[0].(*sheet.Scale); ok && c.Units[0].Dimension() == unit.Counts {
+			low, high := s.From.From.Value, s.From.To.Value
+			c.signed = min(low, high) < 0 && min(low, high) >= math.MinInt16 && max(low, high) <= math.MaxInt16
 		}
 	}
-	if in.Ignore != nil {
-		c.ignore = in.Ignore.Quantity.Unit.ConvertDifference(in.Ignore.Quantity.Value, in.Engineering())
+	if h := in.Healthy; h != nil {
+		c.healthyAt = sheet.PlaceOf(in, h.Range.To.Unit)
+		u := c.Units[c.healthyAt]
+		c.low, c.high = h.Range.From.In(u), h.Range.To.In(u)
 	}
+	place := func(q unit.Quantity) (int, float64) {
+		at := sheet.PlaceOf(in, q.Unit)
+		return at, q.Unit.ConvertDifference(q.Value, c.Units[at])
+	}
+	if f := in.Frozen; f != nil {
+		c.frozenAt, c.frozenWithin = place(f.Within)
+	}
+	if u := in.Unsteady; u != nil {
+		c.unsteadyAt, c.unsteadyWidth = place(u.Beyond)
+	}
+	if in.Skip != nil {
+		c.skip = in.Skip.Count
+	}
+	if in.Smooth != nil {
+		c.method, c.samples = map[string]method{"average": average, "median": median, "lag": lag}[in.Smooth.Method], in.Smooth.Samples
+	}
+	u := in.Engineering()
+	if in.Clamp != nil {
+		c.clamped, c.clampLo, c.clampHi = true, in.Clamp.Range.From.In(u), in.Clamp.Range.To.In(u)
+	}
+	if in.Round != nil {
+		c.round, c.down = in.Round.Quantity.Unit.ConvertDifference(in.Round.Quantity.Value, u), in.Round.Down
+	}
+	if in.Ignore != nil {
+		c.ignore = in.Ignore.Quantity.Unit.ConvertDifference(in.Ignore.Quantity.Value, u)
+	}
+	c.retime(length)
 	return c
+}
+
+func onlyLines(stages []stage) []line {
+	lines := make([]line, len(stages))
+	for i, s := range stages {
+		l, ok := s.(line)
+		if !ok {
+			return nil
+		}
+		lines[i] = l
+	}
+	return lines
+}
+
+func (c *Chain) retime(length Duration) {
+	in := c.input
+	clause := func(d *sheet.DurationClause) int64 {
+		if d == nil {
+			return 0
+		}
+		return length(d.Duration)
+	}
+	c.times = times{stale: clause(in.Stale), badAfter: clause(in.BadAfter), goodAfter: clause(in.GoodAfter)}
+	if in.Frozen != nil {
+		c.frozen = length(in.Frozen.After)
+	}
+	if in.Unsteady != nil {
+		c.unsteady = length(in.Unsteady.Within)
+	}
+	if in.Smooth != nil && in.Smooth.Lag != nil {
+		c.lag = length(in.Smooth.Lag)
+	}
+}
+
+// Timed tells whether an input with this chain may have to be looked at without
+// a reading.
+func (c *Chain) Timed() bool {
+	return c.stale > 0 || c.frozenAt >= 0 || c.unsteadyAt >= 0 || c.badAfter > 0 || c.goodAfter > 0
 }
 
 // Engineering is the unit of the scaled value.
 func (c *Chain) Engineering() unit.Unit { return c.Units[len(c.Units)-1] }
 
 // Carry takes a value at one place of the chain to another, forward or back.
+// It is NaN where a stage has no answer: beyond the end of a curve, or
+// backward through a table that rises and falls.
 func (c *Chain) Carry(value float64, from, to int) float64 {
+	if c.lines != nil {
+		for ; from < to; from++ {
+			value = c.lines[from].forward(value)
+		}
+		for ; from > to; from-- {
+			value = c.lines[from-1].backward(value)
+		}
+		return value
+	}
 	for ; from < to; from++ {
 		value = c.stages[from].forward(value)
 	}
@@ -106,84 +210,87 @@ func (c *Chain) Place(u unit.Unit) (at int, ok bool) {
 	return 0, false
 }
 
-// A Fault is why a reading cannot be believed.
-type Fault uint8
-
-// The faults. NotRead is that of an input before its first reading.
-const (
-	None Fault = iota
-	NotRead
-	Reported // the recording or the device says so
-	Infinite
-	TooLow
-	TooHigh
-)
-
-// Judge tells what is wrong with a reading at a place of the chain, if anything.
-func (c *Chain) Judge(value float64, at int) Fault {
-	switch {
-	case math.IsNaN(value):
-		return Reported
-	case math.IsInf(value, 0):
-		return Infinite
-	case c.healthyAt < 0:
-		return None
+// Span is the lowest and highest engineering value that the chain is made for:
+// the ends of its last stage that has ends. ok is false if none has.
+func (c *Chain) Span() (low, high float64, ok bool) {
+	for i := len(c.stages) - 1; i >= 0; i-- {
+		if a, b, has := c.stages[i].ends(); has {
+			a, b = c.Carry(a, i+1, len(c.stages)), c.Carry(b, i+1, len(c.stages))
+			return min(a, b), max(a, b), true
+		}
 	}
-	switch v := c.Carry(value, at, c.healthyAt); {
-	case v < c.low:
-		return TooLow
-	case v > c.high:
-		return TooHigh
+	if c.healthyAt == len(c.Units)-1 {
+		return c.low, c.high, true
 	}
-	return None
+	return 0, 0, false
 }
 
-// Explain says in words why a reading is bad; nothing if it is not.
-func (c *Chain) Explain(f Fault, value float64, at int) string {
-	switch f {
-	case NotRead:
-		return "not read yet"
-	case Reported:
-		return "the reading is marked bad"
-	case Infinite:
-		return "the reading is infinite"
-	case TooLow, TooHigh:
-		u := c.Units[c.healthyAt]
-		v := c.Carry(value, at, c.healthyAt)
-		current := u.Dimension() == unit.Current
-		if current && v < 0 {
-			return unit.Short(v) + " " + u.Name() + ": reversed polarity"
-		}
-		limit, word, cause := c.low, "below", ""
-		if f == TooHigh {
-			limit, word = c.high, "above"
-		}
-		switch {
-		case current && f == TooLow:
-			cause = ": broken loop or no supply"
-		case current:
-			cause = ": short circuit or sensor beyond its range"
-		}
-		shown, bound := unit.ShortPair(v, limit)
-		return fmt.Sprintf("%s %s is %s %s %s%s", shown, u.Name(), word, bound, u.Name(), cause)
+// Resolution is the smallest step of the engineering value that the converter
+// can tell apart, at mid span; 0 if readings are not counts.
+func (c *Chain) Resolution() float64 {
+	if c.Units[0].Dimension() != unit.Counts || len(c.stages) == 0 {
+		return 0
 	}
-	return ""
+	low, high, ok := c.Span()
+	if !ok {
+		return 0
+	}
+	middle := c.Carry((low+high)/2, len(c.stages), 0)
+	step := math.Abs(c.Carry(middle+0.5, 0, len(c.stages)) - c.Carry(middle-0.5, 0, len(c.stages)))
+	if math.IsNaN(step) {
+		return 0
+	}
+	return step
+}
+
+// Healthy is the healthy range and the place of the chain at which it is
+// judged; ok is false if the input has none.
+func (c *Chain) Healthy() (at int, low, high float64, ok bool) {
+	return c.healthyAt, c.low, c.high, c.healthyAt >= 0
+}
+
+// StageTexts are the stages in words, each as its clause stands in the sheet.
+func (c *Chain) StageTexts() []string {
+	all := make([]string, len(c.input.Stages))
+	for i, s := range c.input.Stages {
+		all[i] = s.String()
+	}
+	return all
 }
 
 // String describes the chain for the dump of a compiled job.
 func (c *Chain) String() string {
-	s := c.Units[0].String()
-	for i, l := range c.stages {
-		s += fmt.Sprintf(" (%g,%g)-(%g,%g) %s", l.a, l.c, l.b, l.d, c.Units[i+1])
+	var b strings.Builder
+	b.WriteString(c.Units[0].String())
+	for i, s := range c.stages {
+		fmt.Fprintf(&b, " %s %s", s, c.Units[i+1])
 	}
-	if c.healthyAt >= 0 {
-		s += fmt.Sprintf("; healthy %g..%g %s", c.low, c.high, c.Units[c.healthyAt])
+	add := func(when bool, format string, args ...any) {
+		if when {
+			fmt.Fprintf(&b, "; "+format, args...)
+		}
 	}
-	if c.method != noFilter {
-		s += fmt.Sprintf("; %s %d", map[method]string{average: "average", median: "median"}[c.method], c.samples)
+	d := unit.FormatDuration
+	add(c.healthyAt >= 0, "healthy %g..%g %s", c.low, c.high, c.unitAt(c.healthyAt))
+	add(c.stale > 0, "stale %s", d(c.stale))
+	add(c.frozenAt >= 0, "frozen %s within %g %s", d(c.frozen), c.frozenWithin, c.unitAt(c.frozenAt))
+	add(c.unsteadyAt >= 0, "unsteady %g %s within %s", c.unsteadyWidth, c.unitAt(c.unsteadyAt), d(c.unsteady))
+	add(c.badAfter > 0, "bad after %s", d(c.badAfter))
+	add(c.goodAfter > 0, "good after %s", d(c.goodAfter))
+	add(c.skip > 0, "skip %d", c.skip)
+	add(c.method == average, "average %d", c.samples)
+	add(c.method == median, "median %d", c.samples)
+	add(c.method == lag, "lag %s", d(c.lag))
+	add(c.clamped, "clamp %g..%g", c.clampLo, c.clampHi)
+	add(c.round > 0 && !c.down, "round nearest %g", c.round)
+	add(c.round > 0 && c.down, "round down %g", c.round)
+	add(c.ignore > 0, "ignore %g", c.ignore)
+	return b.String()
+}
+
+func (c *Chain) unitAt(place int) unit.Unit {
+	if place < 0 {
+		return unit.Unit{}
 	}
-	if c.ignore > 0 {
-		s += fmt.Sprintf("; ignore %g", c.ignore)
-	}
-	return s
+	return c.Units[place]
 }

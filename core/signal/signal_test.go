@@ -18,7 +18,7 @@ import (
 func chain(t require.TestingT, clauses string) *signal.Chain {
 	job, found := sheet.Parse([]sheet.Source{{Name: "a.rct", Text: []byte("job \"x\"\ninput x\n" + clauses)}})
 	require.False(t, sheet.HasErrors(found), "%v", found)
-	return signal.NewChain(job.Inputs[0])
+	return signal.NewChain(job.Inputs[len(job.Inputs)-1], job.DurationValue)
 }
 
 const loop = "  scale 0..4095 counts to 0..20 mA\n  scale 4..20 mA to 0..20 mg/L\n  healthy 3.6..21 mA\n"
@@ -102,8 +102,8 @@ func TestPlace(t *testing.T) {
 func run(c *signal.Chain, readings ...float64) []float64 {
 	a := signal.NewAnalog(c)
 	var seen []float64
-	for _, r := range readings {
-		a.Read(r, 0)
+	for i, r := range readings {
+		a.Read(int64(i)*1e9, r, 0)
 		if a.Fault != signal.None {
 			seen = append(seen, math.NaN())
 		} else {
@@ -165,14 +165,14 @@ func TestFiltersByDefinition(t *testing.T) {
 
 func TestContact(t *testing.T) {
 	for _, inverted := range []bool{false, true} {
-		c := signal.NewContact(inverted)
+		c := signal.NewContact(inverted, 0)
 		assert.Equal(t, signal.NotRead, c.Fault)
-		assert.True(t, c.Read(1))
+		assert.True(t, c.Read(0, 1))
 		assert.Equal(t, !inverted, c.On)
-		assert.False(t, c.Read(1), "nothing new")
-		assert.True(t, c.Read(math.NaN()))
+		assert.False(t, c.Read(0, 1), "nothing new")
+		assert.True(t, c.Read(0, math.NaN()))
 		assert.Equal(t, signal.Reported, c.Fault)
-		assert.True(t, c.Read(0))
+		assert.True(t, c.Read(0, 0))
 		assert.Equal(t, inverted, c.On)
 	}
 }

@@ -122,11 +122,14 @@ func (l *library) trace(ctx context.Context, revision, recordingID int64, point 
 	if c, ok := l.traces.Get(key); ok {
 		return p, r, c, nil
 	}
-	i := p.InputIndex(point)
-	if i < 0 {
+	var c *recording.Column
+	if i, k := p.InputIndex(point), p.DerivedIndex(point); i >= 0 {
+		c, err = bench.Trace(p, r, i)
+	} else if k >= 0 {
+		c, err = bench.TraceDerived(p, r, k)
+	} else {
 		return nil, nil, nil, fmt.Errorf("revision %d has no input named %s: %w", revision, point, store.ErrNotFound)
 	}
-	c, err := bench.Trace(p, r, i)
 	if err != nil {
 		return nil, nil, nil, err
 	}

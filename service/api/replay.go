@@ -144,12 +144,11 @@ func panelViews(r *bench.Result, c *plot.Chart) []Panel {
 	all := []Panel{}
 	for i := range c.Panels {
 		panel := &c.Panels[i]
-		v := Panel{Input: panel.Name, Title: r.Program.Job.Input(panel.Name).Title(), Unit: panel.Unit, Points: []RulePoint{}}
+		v := Panel{Input: panel.Name, Title: r.Program.Job.Lookup(panel.Name).Base().Title(), Unit: panel.Unit, Points: []RulePoint{}}
 		v.Low, v.High = panel.Limits()
-		input := r.Program.InputIndex(panel.Name)
 		for rule := range r.Program.Rules {
 			for _, pt := range r.Program.RulePoints(rule, r.Settings) {
-				if pt.Input == input {
+				if pt.Name == panel.Name {
 					v.Points = append(v.Points, rulePointView(r.Program, pt))
 				}
 			}

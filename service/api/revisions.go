@@ -130,7 +130,7 @@ func ruleViews(p *logic.Program) []Rule {
 }
 
 func rulePointView(p *logic.Program, pt logic.RulePoint) RulePoint {
-	v := RulePoint{Rule: p.Rules[pt.Rule].Name, Effect: RulePointEffect(pt.Effect.String()), Input: p.Inputs[pt.Input].Name, Op: string(pt.Op), Direction: Rising, Stages: quantities(pt.Stages)}
+	v := RulePoint{Rule: p.Rules[pt.Rule].Name, Effect: RulePointEffect(pt.Effect.String()), Input: pt.Name, Op: string(pt.Op), Direction: Rising, Stages: quantities(pt.Stages)}
 	if pt.Op.Falling() {
 		v.Direction = Falling
 	}

@@ -42,7 +42,19 @@ func Job(t *rapid.T) string {
 			m.clause("scale 4..20 mA to 10..0 mg/L")
 			m.maybe("healthy 3.6..21 mA")
 		}
-		m.maybe("smooth %s %d samples", rapid.SampledFrom([]string{"average", "median"}).Draw(t, "filter"), 2+m.pick("samples", 5))
+		m.seldom("stale after %s", m.anyDuration())
+		m.seldom("frozen after %s within %s mg/L", m.anyDuration(), m.number(0, 90))
+		m.seldom("unsteady beyond %s mg/L within %s", m.number(100, 600), m.duration())
+		m.seldom("bad after %s", m.anyDuration())
+		m.seldom("good after %s", m.duration())
+		m.seldom("skip first %d samples", 1+m.pick("skipped", 3))
+		if m.chance("lag", 25) {
+			m.clause("smooth lag %s", m.anyDuration())
+		} else {
+			m.maybe("smooth %s %d samples", rapid.SampledFrom([]string{"average", "median"}).Draw(t, "filter"), 2+m.pick("samples", 5))
+		}
+		m.seldom("clamp %s..%s mg/L", m.number(0, 200), m.number(300, 900))
+		m.seldom("round %s %s mg/L", rapid.SampledFrom([]string{"nearest", "down"}).Draw(t, "round"), m.number(5, 100))
 		m.maybe("ignore changes under %s mg/L", m.number(1, 90))
 		m.maybe("tag %s", m.quoted())
 		m.maybe("note %s", m.quoted())
@@ -51,7 +63,12 @@ func Job(t *rapid.T) string {
 		m.head("input %s", name)
 		m.rewriteHead(" discrete")
 		m.maybe("inverted")
+		m.seldom("debounce %s", m.anyDuration())
+		m.seldom("words \"shut\", %s", m.word())
+		m.seldom("terminal %s", m.quoted())
 	}
+	m.head("derived mean")
+	m.rewriteHead(" = " + rapid.SampledFrom([]string{"average(sig0, sig1)", "(sig0 + sig1) / 2", "max(sig0, sig1 - 0.5 mg/L, sig2)", "abs(sig0 - sig1) * 1.5"}).Draw(t, "derived"))
 	m.head("setpoint low")
 	m.rewriteHead(fmt.Sprintf(" %s mg/L", m.number(200, 800)))
 	m.clause("allow 1..9 mg/L")
@@ -130,6 +147,17 @@ func (m *maker) maybe(format string, args ...any) {
 	}
 }
 
+func (m *maker) seldom(format string, args ...any) {
+	if m.chance("seldom", 15) {
+		m.clause(format, args...)
+	}
+}
+
+// word is a quoted text that is not empty.
+func (m *maker) word() string {
+	return `"` + rapid.StringMatching(`[a-z é]{1,9}`).Draw(m.t, "word") + `"`
+}
+
 func (m *maker) quoted() string {
 	s := rapid.StringMatching(`[ -~äé–]{0,12}`).Draw(m.t, "label")
 	return `"` + strings.NewReplacer(`\`, `\\`, `"`, `\"`).Replace(s) + `"`
@@ -185,7 +213,7 @@ func (m *maker) part(depth int) string {
 
 func (m *maker) compare() string {
 	op := rapid.SampledFrom([]string{"<", "<=", ">", ">="}).Draw(m.t, "op")
-	left, right := rapid.SampledFrom(Analog).Draw(m.t, "input"), m.value()
+	left, right := rapid.SampledFrom(append(Analog, "mean")).Draw(m.t, "input"), m.value()
 	if m.chance("mirrored", 15) {
 		left, right = right, left
 	}

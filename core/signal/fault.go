@@ -1,0 +1,118 @@
+package signal
+
+import (
+	"fmt"
+	"math"
+
+	"rectura/core/unit"
+)
+
+// A Fault is why a reading cannot be believed.
+type Fault uint8
+
+// The faults. NotRead is that of an input before its first reading.
+const (
+	None Fault = iota
+	NotRead
+	Reported // the recording or the device says so
+	Infinite
+	TooLow
+	TooHigh
+	Overflow   // counts that the signed card cannot give
+	NoAnswer   // a stage has none: beyond a curve, an open divider
+	NoJunction // the cold junction's own input is bad
+	Stale
+	Frozen
+	Unsteady
+)
+
+// Judge tells what is wrong with a reading at a place of the chain, if
+// anything, by itself: without what came before it.
+func (c *Chain) Judge(value float64, at int) Fault {
+	switch {
+	case math.IsNaN(value):
+		return Reported
+	case math.IsInf(value, 0):
+		return Infinite
+	case c.signed && at == 0 && (value > math.MaxInt16 || value < math.MinInt16):
+		return Overflow
+	}
+	if c.healthyAt >= 0 {
+		switch v := c.Carry(value, at, c.healthyAt); {
+		case v < c.low:
+			return TooLow
+		case v > c.high:
+			return TooHigh
+		}
+	}
+	if c.lines == nil && math.IsNaN(c.Carry(value, at, len(c.stages))) {
+		return NoAnswer
+	}
+	return None
+}
+
+// Explain says in words why a reading is bad; nothing if it is not.
+func (c *Chain) Explain(f Fault, value float64, at int) string {
+	switch f {
+	case NotRead, Reported, Infinite:
+		return explainPlain(f)
+	case TooLow, TooHigh:
+		return c.explainUnhealthy(f, c.Carry(value, at, c.healthyAt))
+	case Overflow:
+		if value > math.MaxInt16 {
+			return fmt.Sprintf("%s counts is more than a signed card gives (32767): %s counts was taken as unsigned", unit.Short(value), unit.Short(value-65536))
+		}
+		return fmt.Sprintf("%s counts is less than a signed card gives (-32768)", unit.Short(value))
+	case NoAnswer:
+		for i := at; i < len(c.stages); i++ {
+			next := c.stages[i].forward(value)
+			if math.IsNaN(next) {
+				return c.stages[i].refuse(value)
+			}
+			value = next
+		}
+		return "no stage of the chain has an answer"
+	case NoJunction:
+		return "the cold junction, " + c.input.JunctionName() + ", is bad"
+	case Stale:
+		return "no reading came for " + unit.FormatDuration(c.stale)
+	case Frozen:
+		return fmt.Sprintf("the reading has stayed within %s for %s: frozen", withUnit(unit.Short(c.frozenWithin), c.Units[c.frozenAt]), unit.FormatDuration(c.frozen))
+	case Unsteady:
+		return fmt.Sprintf("readings spread by more than %s within %s: floating input or loose wire", withUnit(unit.Short(c.unsteadyWidth), c.Units[c.unsteadyAt]), unit.FormatDuration(c.unsteady))
+	}
+	return ""
+}
+
+func (c *Chain) explainUnhealthy(f Fault, v float64) string {
+	u := c.Units[c.healthyAt]
+	current := u.Dimension() == unit.Current
+	if current && v < 0 {
+		return unit.Short(v) + " " + u.Name() + ": reversed polarity"
+	}
+	limit, word, cause := c.low, "below", ""
+	if f == TooHigh {
+		limit, word = c.high, "above"
+	}
+	switch {
+	case current && f == TooLow:
+		cause = ": broken loop or no supply"
+	case current:
+		cause = ": short circuit or sensor beyond its range"
+	}
+	shown, bound := unit.ShortPair(v, limit)
+	return fmt.Sprintf("%s is %s %s%s", withUnit(shown, u), word, withUnit(bound, u), cause)
+}
+
+// explainPlain says what is wrong where no chain is needed to tell.
+func explainPlain(f Fault) string {
+	switch f {
+	case NotRead:
+		return "not read yet"
+	case Reported:
+		return "the reading is marked bad"
+	case Infinite:
+		return "the reading is infinite"
+	}
+	return ""
+}

@@ -1,0 +1,82 @@
+package signal
+
+// A window keeps the extremes of the readings that count for `frozen` and
+// `unsteady`: two queues, one of falling and one of rising values, of which the
+// fronts are the largest and the smallest (the sliding-window minimum of
+// D. Knuth's deques). A reading holds until the next one comes.
+type window struct {
+	high, low []held
+	start     int64 // since when the extremes have been as close as asked
+	last      int64 // when the last reading came
+	any       bool
+}
+
+// A held value came at one time and was held until another: that of the next
+// reading.
+type held struct {
+	value    float64
+	at, till int64
+}
+
+func (w *window) clear() { w.high, w.low, w.any = w.high[:0], w.low[:0], false }
+
+// add takes a reading.
+func (w *window) add(t int64, v float64) {
+	if !w.any {
+		w.any, w.start = true, t
+	}
+	w.last = t
+	h := held{v, t, t}
+	w.high = push(w.high, h, func(a float64) bool { return a <= v })
+	w.low = push(w.low, h, func(a float64) bool { return a >= v })
+}
+
+// push ends the hold of the last value, drops what the new one outdoes, and
+// appends it.
+func push(queue []held, h held, outdone func(float64) bool) []held {
+	if n := len(queue); n > 0 {
+		queue[n-1].till = h.at
+	}
+	for len(queue) > 0 && outdone(queue[len(queue)-1].value) {
+		queue = queue[:len(queue)-1]
+	}
+	return append(queue, h)
+}
+
+func (w *window) spread() float64 {
+	if !w.any {
+		return 0
+	}
+	return w.high[0].value - w.low[0].value
+}
+
+// narrow drops the oldest readings until the rest lie within a width; start is
+// then since when they have.
+func (w *window) narrow(width float64) {
+	for w.spread() > width {
+		older := &w.low
+		if w.high[0].at < w.low[0].at {
+			older = &w.high
+		}
+		w.start = (*older)[0].till
+		*older = drop(*older)
+	}
+}
+
+// expire drops the extremes that came before a time, but not the last reading,
+// which holds.
+func (w *window) expire(before int64) {
+	for len(w.high) > 1 && w.high[0].at <= before {
+		w.high = drop(w.high)
+	}
+	for len(w.low) > 1 && w.low[0].at <= before {
+		w.low = drop(w.low)
+	}
+}
+
+// oldest is when the older of the two extremes came.
+func (w *window) oldest() int64 { return min(w.high[0].at, w.low[0].at) }
+
+// drop removes the front of a queue. The rest moves up, so that a queue never
+// grows beyond what it holds.
+func drop(queue []held) []held { return queue[:copy(queue, queue[1:])] }
