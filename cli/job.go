@@ -1,22 +1,20 @@
 package cli
 
 import (
-	"bufio"
 	"errors"
 	"fmt"
 	"io"
+	"maps"
 	"os"
 	"path/filepath"
 	"slices"
 	"strings"
 
-	"github.com/schollz/progressbar/v3"
 	"github.com/spf13/cobra"
 	"golang.org/x/term"
 
 	"rectura/core/logic"
-	"rectura/core/recording"
-	"rectura/core/recording/csv"
+	"rectura/core/recording/format"
 	"rectura/core/sheet"
 )
 
@@ -77,12 +75,15 @@ func printFindings(w io.Writer, folder string, sources []sheet.Source, found []s
 // recordingPath finds a recording: a path as it stands, or one within the job's
 // folder, or a name in its recordings/. shown is how output names it.
 func recordingPath(folder, name string) (path, shown string, err error) {
-	for _, try := range []struct{ path, shown string }{
+	tries := []struct{ path, shown string }{
 		{name, relative(folder, name)},
 		{filepath.Join(folder, name), filepath.ToSlash(filepath.Clean(name))},
 		{filepath.Join(folder, "recordings", name), "recordings/" + name},
-		{filepath.Join(folder, "recordings", name+".csv"), "recordings/" + name + ".csv"},
-	} {
+	}
+	for _, ext := range slices.Sorted(maps.Keys(format.Extensions)) {
+		tries = append(tries, struct{ path, shown string }{filepath.Join(folder, "recordings", name+ext), "recordings/" + name + ext})
+	}
+	for _, try := range tries {
 		if info, err := os.Stat(try.path); err == nil && !info.IsDir() {
 			return try.path, try.shown, nil
 		}
@@ -114,26 +115,6 @@ func recordingNames(folder string) []string {
 		}
 	}
 	return names
-}
-
-// largeFile is the size from which on reading shows its progress, in bytes.
-const largeFile = 20 << 20
-
-// readRecording reads a recording, with a progress bar if it is large and a
-// person is watching.
-func readRecording(c *cobra.Command, path string) (r *recording.Recording, err error) {
-	f, err := os.Open(path)
-	if err != nil {
-		return nil, fmt.Errorf("opening the recording: %w", err)
-	}
-	defer func() { err = errors.Join(err, f.Close()) }()
-	var in io.Reader = f
-	if info, statErr := f.Stat(); statErr == nil && info.Size() > largeFile && isTerminal(c.ErrOrStderr()) {
-		bar := progressbar.DefaultBytes(info.Size(), "reading "+filepath.Base(path))
-		defer func() { err = errors.Join(err, bar.Close()) }()
-		in = io.TeeReader(bufio.NewReaderSize(f, 1<<20), bar)
-	}
-	return csv.Reader{Name: path}.Read(in)
 }
 
 func isTerminal(w io.Writer) bool {

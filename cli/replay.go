@@ -8,12 +8,14 @@ import (
 	"os"
 	"path/filepath"
 	"strconv"
+	"strings"
 
 	"github.com/spf13/cobra"
 
 	"rectura/core/bench"
 	"rectura/core/plot"
 	"rectura/core/recording"
+	"rectura/core/recording/format"
 	"rectura/core/unit"
 )
 
@@ -66,6 +68,8 @@ type replayFlags struct {
 	set            []string
 	scan, from, to string
 	plot, format   string
+	save           string
+	reading        readingFlags
 }
 
 func newReplay() *cobra.Command {
@@ -97,7 +101,9 @@ t still counts from the recording's start.`,
 	c.Flags().StringVar(&f.from, "from", "", "play from this `time` on")
 	c.Flags().StringVar(&f.to, "to", "", "play up to this `time`")
 	c.Flags().StringVar(&f.plot, "plot", "", "draw a strip chart into `FILE`.svg or .png")
+	c.Flags().StringVar(&f.save, "save", "", "write the recording with the outputs as further columns into `FILE`.csv, .jsonl or .parquet")
 	addFormat(c, &f.format)
+	addReading(c, &f.reading)
 	return c
 }
 
@@ -109,6 +115,9 @@ func runReplay(c *cobra.Command, folder, name string, f replayFlags) error {
 	if ext := filepath.Ext(f.plot); f.plot != "" && ext != ".svg" && ext != ".png" {
 		return fmt.Errorf("--plot %s: the file's name ends in .svg or .png", f.plot)
 	}
+	if _, ok := format.Extensions[strings.ToLower(filepath.Ext(f.save))]; f.save != "" && !ok {
+		return fmt.Errorf("--save %s: the file's name ends in .csv, .jsonl or .parquet", f.save)
+	}
 	p, err := loadJob(c, folder)
 	if err != nil {
 		return err
@@ -117,7 +126,11 @@ func runReplay(c *cobra.Command, folder, name string, f replayFlags) error {
 	if err != nil {
 		return err
 	}
-	whole, err := readRecording(c, path)
+	o, err := f.reading.options(p.Job.Timezone)
+	if err != nil {
+		return err
+	}
+	whole, err := readRecording(c, path, o)
 	if err != nil {
 		return err
 	}
@@ -136,6 +149,11 @@ func runReplay(c *cobra.Command, folder, name string, f replayFlags) error {
 	result.Warnings = append(result.Warnings, r.Notes...)
 	if f.plot != "" {
 		if err := drawPlot(f.plot, result, shown); err != nil {
+			return err
+		}
+	}
+	if f.save != "" {
+		if err := writeRecording(f.save, format.Extensions[strings.ToLower(filepath.Ext(f.save))], result.WithOutputs()); err != nil {
 			return err
 		}
 	}

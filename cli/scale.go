@@ -2,12 +2,12 @@ package cli
 
 import (
 	"fmt"
+	"math"
 	"strings"
 
 	"github.com/spf13/cobra"
 
 	"rectura/core/logic"
-	"rectura/core/sheet"
 	"rectura/core/signal"
 	"rectura/core/unit"
 )
@@ -37,27 +37,79 @@ type scaled struct {
 
 func newScale() *cobra.Command {
 	var format string
+	var grid gridFlags
 	c := &cobra.Command{
-		Use:   "scale JOB INPUT VALUE…",
+		Use:   "scale JOB INPUT [VALUE…]",
 		Short: "Take a reading through an input's chain, every stage, either way",
 		Long: `Takes a reading through an input's chain and shows it at every stage. The reading
 may stand at any stage: its unit says at which. A number without a unit stands at
-the first.`,
-		Example: "  rectura scale examples/hatchery oxygen 12mA\n  rectura scale examples/hatchery oxygen 2048counts '10 mg/L' -- '-1 mA'",
-		Args:    cobra.MinimumNArgs(3),
+the first. With --from, --to and --step it lists a whole table; --format csv makes a
+check sheet of it.`,
+		Example: "  rectura scale examples/hatchery oxygen 12mA\n  rectura scale examples/hatchery oxygen 2048counts '10 mg/L' -- '-1 mA'\n" +
+			"  rectura scale examples/hatchery temperature --from 0degC --to 20degC --step 5degC --format csv",
+		Args: cobra.MinimumNArgs(2),
 		ValidArgsFunction: completeJob(func(folder string, args []string) []string {
 			if len(args) > 0 {
 				return nil
 			}
-			return declaredNames(folder, func(d sheet.Declaration) bool {
-				in, ok := d.(*sheet.Input)
-				return ok && !in.Discrete
-			})
+			return declaredNames(folder, isAnalog)
 		}),
-		RunE: func(c *cobra.Command, args []string) error { return runScale(c, args[0], args[1], args[2:], format) },
+		RunE: func(c *cobra.Command, args []string) error {
+			values, err := grid.values(args[2:])
+			if err != nil {
+				return err
+			}
+			return runScale(c, args[0], args[1], values, format)
+		},
 	}
+	c.Flags().StringVar(&grid.from, "from", "", "the first `value` of a table")
+	c.Flags().StringVar(&grid.to, "to", "", "its last `value`")
+	c.Flags().StringVar(&grid.step, "step", "", "how far apart its `values` are")
 	addFormat(c, &format)
 	return c
+}
+
+// gridFlags ask for a table of values.
+type gridFlags struct{ from, to, step string }
+
+// mostValues is the longest table.
+const mostValues = 10_000
+
+// values are those given one by one, or those of the table.
+func (g gridFlags) values(given []string) ([]string, error) {
+	switch {
+	case g == gridFlags{} && len(given) == 0:
+		return nil, fmt.Errorf("give a value, such as 12mA, or --from, --to and --step")
+	case g == gridFlags{}:
+		return given, nil
+	case len(given) > 0:
+		return nil, fmt.Errorf("--from, --to and --step stand in the place of values; give one or the other")
+	}
+	var q [3]unit.Quantity
+	for i, f := range []struct{ name, text string }{{"--from", g.from}, {"--to", g.to}, {"--step", g.step}} {
+		if f.text == "" {
+			return nil, fmt.Errorf("%s is missing; a table has --from, --to and --step", f.name)
+		}
+		var err error
+		if q[i], err = unit.ParseQuantity(f.text); err != nil {
+			return nil, fmt.Errorf("%s: %w", f.name, err)
+		}
+		if !q[i].Unit.Comparable(q[0].Unit) {
+			return nil, fmt.Errorf("%s is in %s and --from in %s; a table has one unit", f.name, q[i].Unit.Describe(), q[0].Unit.Describe())
+		}
+	}
+	u := q[0].Unit
+	from, to, step := q[0].Value, q[1].In(u), q[2].Unit.ConvertDifference(q[2].Value, u)
+	n := math.Floor((to-from)/step + 1e-9)
+	if !(step > 0 && n >= 0 && n < mostValues) {
+		return nil, fmt.Errorf("from %s to %s in steps of %s is no table of 1 to %d values", q[0], q[1], q[2], mostValues)
+	}
+	var all []string
+	for i := 0.0; i <= n; i++ {
+		text := unit.Significant(from+i*step, 12)
+		all = append(all, strings.TrimSpace(text+" "+u.String()))
+	}
+	return all, nil
 }
 
 func runScale(c *cobra.Command, folder, input string, values []string, format string) error {
@@ -73,7 +125,7 @@ func runScale(c *cobra.Command, folder, input string, values []string, format st
 	if chain == nil {
 		return fmt.Errorf("%s is a discrete input and has no chain", input)
 	}
-	var all []scaled
+	all := []scaled{}
 	for _, v := range joinUnits(values) {
 		s, err := scaleOne(&p.Inputs[i], v)
 		if err != nil {

@@ -93,6 +93,8 @@ func describe(p *logic.Program, d sheet.Declaration) shown {
 	switch d := d.(type) {
 	case *sheet.Input:
 		s.Text = chainText(d)
+	case *sheet.Derived:
+		s.Text = "= " + d.Value.String()
 	case *sheet.Setpoint:
 		s.Text = d.Value.String()
 		if d.Allow != nil {
@@ -116,27 +118,28 @@ func describe(p *logic.Program, d sheet.Declaration) shown {
 // chainText is an input's chain in a line: 0..4095 counts → 0..20 mA → …
 func chainText(in *sheet.Input) string {
 	if in.Discrete {
+		s := "contact, on when the circuit is closed"
 		if in.Inverted != nil {
-			return "contact, on when the circuit is open"
+			s = "contact, on when the circuit is open"
 		}
-		return "contact, on when the circuit is closed"
+		if in.Debounce != nil {
+			s += "; debounce " + in.Debounce.Duration.String()
+		}
+		if in.Words != nil {
+			s += "; on is called " + in.Words.On + ", off " + in.Words.Off
+		}
+		return s
 	}
 	var parts []string
 	for _, st := range in.Stages {
 		parts = append(parts, strings.TrimPrefix(strings.Replace(st.String(), " to ", " → ", 1), "scale "))
 	}
 	s := strings.Join(parts, ", then ")
-	if in.Unit != nil {
-		s = "in " + in.Unit.Unit.Name() + " already"
+	if len(parts) == 0 {
+		s = "in " + in.Engineering().Name() + " already"
 	}
-	if in.Healthy != nil {
-		s += "; healthy " + in.Healthy.Range.String()
-	}
-	if in.Smooth != nil {
-		s += fmt.Sprintf("; %s of %d samples", in.Smooth.Method, in.Smooth.Samples)
-	}
-	if in.Ignore != nil {
-		s += "; changes under " + in.Ignore.Quantity.String() + " ignored"
+	for _, clause := range in.Clauses() {
+		s += "; " + clause
 	}
 	return s
 }
@@ -180,7 +183,7 @@ func printShown(w io.Writer, title string, all []shown) {
 	for _, group := range []struct {
 		head, kind string
 		tagged     bool
-	}{{"Inputs", "input", true}, {"Setpoints", "setpoint", false}, {"Constants", "constant", false}, {"Outputs", "output", true}} {
+	}{{"Inputs", "input", true}, {"Derived values", "derived", false}, {"Setpoints", "setpoint", false}, {"Constants", "constant", false}, {"Outputs", "output", true}} {
 		l := list{heads: []string{"NAME", "TITLE", "TAG", ""}}
 		if !group.tagged {
 			l.heads = []string{"NAME", "TITLE", ""}

@@ -50,7 +50,11 @@ func bind(p *logic.Program, r *recording.Recording) (bound []binding, warnings [
 	for _, c := range r.Columns {
 		switch {
 		case p.OutputIndex(c.Name) >= 0:
-			warnings = append(warnings, fmt.Sprintf("column %s is an output; what the plant did is not played", c.Name))
+			if t, v, found := c.NotDiscrete(); found {
+				return nil, nil, fmt.Errorf("column %s, at %s: %s is neither 0 nor 1, and %s is a discrete output", c.Name, r.Clock.Format(t), unit.Short(v), c.Name)
+			}
+		case p.DerivedIndex(c.Name) >= 0:
+			warnings = append(warnings, fmt.Sprintf("column %s is a derived value; it is computed anew from its inputs", c.Name))
 		case p.InputIndex(c.Name) < 0:
 			warnings = append(warnings, fmt.Sprintf("column %s is no point of this job", c.Name))
 		}

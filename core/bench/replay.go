@@ -73,6 +73,7 @@ func replay(p *logic.Program, r *recording.Recording, o Options, look func(*logi
 		w.play(r.Start, r.End)
 	}
 	w.result.Summary = w.totals.summary(r.End)
+	w.result.Warnings = append(w.result.Warnings, w.result.plantWarnings()...)
 	return w.result, nil
 }
 

@@ -177,7 +177,7 @@ func TimeTicks(from, to int64, clock recording.Clock, n int) []int64 {
 	for (to-from)/step > int64(n) {
 		step *= 2
 	}
-	offset := int64(clock.Offset) * second
+	offset := int64(clock.OffsetAt(from)) * second
 	first := (from + offset) / step * step
 	if first < from+offset {
 		first += step

@@ -1,5 +1,10 @@
 package recording
 
+import (
+	"cmp"
+	"slices"
+)
+
 // A Builder collects rows, each with a time and a reading or none for every
 // column, into a Recording. Columns that have a reading in every row of a block
 // share its times.
@@ -9,6 +14,15 @@ type Builder struct {
 	columns   []building
 	repeated  int
 	sizes     int
+	shared    bool // no column has times of its own in the block being filled
+	sort      bool
+	unsorted  []sortable
+}
+
+// A sortable row waits for all others.
+type sortable struct {
+	t     int64
+	cells []Cell
 }
 
 // A building is the block of one column that is being filled.
@@ -28,6 +42,23 @@ func NewBuilder(columns []*Column, clock Clock) *Builder {
 	return b
 }
 
+// Sort lets times go back; rows are brought into order at the end. Rows of one
+// time keep theirs.
+func (b *Builder) Sort() { b.sort = true }
+
+// AddColumn adds a column that was met only now, and returns its number.
+func (b *Builder) AddColumn(c *Column) int {
+	b.recording.Columns = append(b.recording.Columns, c)
+	b.columns = append(b.columns, building{column: c, own: b.recording.Rows > 0})
+	return len(b.columns) - 1
+}
+
+// Column is the column of a number, as AddColumn gives it.
+func (b *Builder) Column(i int) *Column { return b.columns[i].column }
+
+// Columns are all columns so far.
+func (b *Builder) Columns() []*Column { return b.recording.Columns }
+
 // A Cell is one reading of a row, or none.
 type Cell struct {
 	Value   float64
@@ -37,9 +68,17 @@ type Cell struct {
 // Last is the time of the last row; only if there is one.
 func (b *Builder) Last() (t int64, any bool) { return b.recording.End, b.recording.Rows > 0 }
 
+// Rows is the number of rows so far.
+func (b *Builder) Rows() int { return b.recording.Rows + len(b.unsorted) }
+
 // Row adds a row. Its time must not be before that of the last one; at the same
-// time, a reading takes the place of the one before.
+// time, a reading takes the place of the one before. Columns beyond the cells
+// have no reading in it.
 func (b *Builder) Row(t int64, cells []Cell) {
+	if b.sort {
+		b.unsorted = append(b.unsorted, sortable{t, slices.Clone(cells)})
+		return
+	}
 	r := b.recording
 	r.Rows++
 	if r.Rows == 1 {
@@ -53,7 +92,10 @@ func (b *Builder) Row(t int64, cells []Cell) {
 	}
 	r.End = t
 	if b.times == nil {
-		b.times = make([]int64, 0, b.sizes)
+		b.begin()
+	}
+	for i := len(cells); i < len(b.columns); i++ {
+		b.separate(&b.columns[i])
 	}
 	for i, cell := range cells {
 		c := &b.columns[i]
@@ -75,11 +117,87 @@ func (b *Builder) Row(t int64, cells []Cell) {
 	b.times = append(b.times, t)
 }
 
+// begin makes room for the rows of a block.
+func (b *Builder) begin() {
+	b.times = make([]int64, 0, b.sizes)
+	b.shared = true
+	for i := range b.columns {
+		c := &b.columns[i]
+		if c.own {
+			b.shared = false
+		} else if c.values == nil {
+			c.values = make([]float64, 0, b.sizes)
+		}
+	}
+}
+
+// FullRow is Row for a row in which every column has a reading.
+func (b *Builder) FullRow(t int64, values []float64) {
+	if !b.shared || b.sort || len(b.times) == BlockSize || t == b.recording.End {
+		cells := make([]Cell, len(values))
+		for i, v := range values {
+			cells[i] = Cell{v, true}
+		}
+		b.Row(t, cells)
+		return
+	}
+	b.recording.Rows++
+	b.recording.End = t
+	for i, v := range values {
+		c := &b.columns[i]
+		c.values = append(c.values, v)
+	}
+	b.times = append(b.times, t)
+}
+
+// Rising adds rows column by column: times that all go up and come after the
+// last row, and for every column its values and which of them are missing (nil
+// for none). The slices are kept.
+func (b *Builder) Rising(times []int64, values [][]float64, missing [][]bool) {
+	if len(times) == 0 {
+		return
+	}
+	r := b.recording
+	if r.Rows == 0 {
+		r.Origin, r.Start = times[0], times[0]
+	}
+	b.flush() // what rows there are, as they are
+	for i := range b.columns {
+		b.columns[i].finish(b.columns[i].times)
+		b.columns[i].own = false
+	}
+	r.Rows += len(times)
+	r.End = times[len(times)-1]
+	for i := range b.columns {
+		c := &b.columns[i]
+		for from := 0; from < len(times); from += BlockSize {
+			to := min(from+BlockSize, len(times))
+			t, v := times[from:to:to], values[i][from:to:to]
+			if missing[i] != nil {
+				t, v = present(t, v, missing[i][from:to])
+			}
+			c.times, c.values = t, v
+			c.finish(t)
+		}
+	}
+}
+
+// present leaves out the readings that are missing.
+func present(times []int64, values []float64, missing []bool) (t []int64, v []float64) {
+	for i, m := range missing {
+		if !m {
+			t, v = append(t, times[i]), append(v, values[i])
+		}
+	}
+	return t, v
+}
+
 // separate gives a column times of its own, since it misses a row.
 func (b *Builder) separate(c *building) {
 	if c.own {
 		return
 	}
+	b.shared = false
 	c.own, c.times = true, append(make([]int64, 0, cap(b.times)), b.times...)
 }
 
@@ -155,6 +273,14 @@ func (b *Builder) flush() {
 // Finish ends the recording. Repeated is the number of readings that took the
 // place of an earlier one of the same time.
 func (b *Builder) Finish() (r *Recording, repeated int) {
+	if b.sort {
+		rows := b.unsorted
+		b.sort, b.unsorted = false, nil
+		slices.SortStableFunc(rows, func(a, c sortable) int { return cmp.Compare(a.t, c.t) })
+		for _, row := range rows {
+			b.Row(row.t, row.cells)
+		}
+	}
 	for i := range b.columns {
 		c := &b.columns[i]
 		if c.own {

@@ -4,23 +4,49 @@ import (
 	"fmt"
 	"strconv"
 	"strings"
+	"sync"
 	"time"
 
 	"rectura/core/unit"
 )
 
 // A Clock says how a recording's times are to be read and shown: as instants
-// since 1970, at an offset from UTC, or as seconds elapsed on no clock.
+// since 1970, in a zone or at an offset from UTC, or as seconds elapsed on no
+// clock.
 type Clock struct {
 	Elapsed bool
-	Offset  int // seconds east of UTC
+	Offset  int    // seconds east of UTC; only where there is no zone
+	Zone    string // an IANA name, such as Europe/Dublin; empty for a fixed offset
 }
 
+// zones are the zones that were asked for; loading one reads a file.
+var zones sync.Map // of *time.Location by name
+
 func (c Clock) zone() *time.Location {
-	if c.Offset == 0 {
+	switch {
+	case c.Zone != "":
+		if known, ok := zones.Load(c.Zone); ok {
+			return known.(*time.Location)
+		}
+		zone, err := time.LoadLocation(c.Zone)
+		if err != nil {
+			return time.UTC // a zone that this machine does not know
+		}
+		zones.Store(c.Zone, zone)
+		return zone
+	case c.Offset == 0:
 		return time.UTC
 	}
 	return time.FixedZone("", c.Offset)
+}
+
+// OffsetAt is how many seconds east of UTC the clock is at a time.
+func (c Clock) OffsetAt(t int64) int {
+	if c.Elapsed {
+		return 0
+	}
+	_, offset := time.Unix(0, t).In(c.zone()).Zone()
+	return offset
 }
 
 // Format prints a time for people: the time of day, "02:14:05", or "+845 s".
@@ -77,8 +103,8 @@ func (r *Recording) ParseIn(s string) (int64, error) {
 	if t, err := time.Parse(time.RFC3339Nano, s); err == nil {
 		return t.UnixNano(), nil
 	}
-	for _, layout := range []string{"15:04:05.999999999", "15:04"} {
-		day, err := time.Parse(layout, s)
+	for _, form := range []string{"15:04:05.999999999", "15:04"} {
+		day, err := time.Parse(form, s)
 		if err != nil {
 			continue
 		}

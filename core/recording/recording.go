@@ -24,6 +24,8 @@ type Recording struct {
 	Rows    int   // that the file held
 	Clock   Clock
 	Notes   []string // what a person should know of how it was read
+
+	Understood Understood
 }
 
 // Samples is the number of readings in all columns.
@@ -124,14 +126,19 @@ func NewBlock(times []int64, values []float64) *Block {
 	b := &Block{Times: times, Values: values, Min: math.NaN(), Max: math.NaN(), First: values[0], Last: values[len(values)-1]}
 	low, high, bits := math.Inf(1), math.Inf(-1), true
 	for _, v := range values {
-		switch {
-		case math.IsNaN(v):
+		if v-v != 0 { // NaN or infinite
 			b.AnyBad = true
-		case math.IsInf(v, 0):
-			b.AnyBad, bits = true, false
-		default:
-			low, high = min(low, v), max(high, v)
-			bits = bits && (v == 0 && !math.Signbit(v) || v == 1)
+			bits = bits && math.IsNaN(v)
+			continue
+		}
+		if v < low {
+			low = v
+		}
+		if v > high {
+			high = v
+		}
+		if bits && v != 1 && math.Float64bits(v) != 0 {
+			bits = false
 		}
 	}
 	if low <= high {
@@ -185,7 +192,7 @@ func (r *Recording) Cut(from, to int64) (*Recording, error) {
 	if from <= r.Start && to >= r.End {
 		return r, nil
 	}
-	cut := &Recording{Origin: r.Origin, Clock: r.Clock, Notes: r.Notes, Start: math.MaxInt64, End: math.MinInt64}
+	cut := &Recording{Origin: r.Origin, Clock: r.Clock, Notes: r.Notes, Understood: r.Understood, Start: math.MaxInt64, End: math.MinInt64}
 	for _, c := range r.Columns {
 		part := &Column{Name: c.Name, Unit: c.Unit, Word: c.Word}
 		for _, b := range c.Blocks {

@@ -59,6 +59,9 @@ var declarations = []string{"job", "input", "derived", "setpoint", "constant", "
 var reserved = strings.Fields(`abs and at average bad between changes crosses deadband falling faster for good
 	hysteresis is least max median min not of off on or outside over rising shelved than time turns unacknowledged within`)
 
+// Reserved tells whether a word of the grammar of conditions cannot be a name.
+func Reserved(name string) bool { return slices.Contains(reserved, name) }
+
 // afterNumber are words of clauses that may follow a bare number.
 var afterNumber = []string{"to", "samples", "difference", "beta"}
 

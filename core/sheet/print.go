@@ -34,6 +34,7 @@ func PrintDeclaration(d Declaration) string {
 // A printer collects the lines of a sheet.
 type printer struct {
 	strings.Builder
+	plain bool // without comments
 }
 
 func (p *printer) above(indent string, lines []string) {
@@ -46,6 +47,9 @@ func (p *printer) above(indent string, lines []string) {
 }
 
 func (p *printer) line(indent, text string, c Comments) {
+	if p.plain {
+		c = Comments{}
+	}
 	above := c.Above
 	if indent != "" { // blank lines between a declaration's clauses go
 		above = nil
@@ -203,6 +207,22 @@ func (d *Input) print(p *printer) {
 	if d.Words != nil {
 		p.clause(d.Words.Clause, "words "+quote(d.Words.On)+", "+quote(d.Words.Off))
 	}
+}
+
+// Clauses are an analog input's clauses behind its stages, each as it stands in
+// a sheet.
+func (d *Input) Clauses() []string {
+	bare := &Input{Head: Head{Name: d.Name}, Healthy: d.Healthy, Stale: d.Stale, Frozen: d.Frozen, Unsteady: d.Unsteady, BadAfter: d.BadAfter, GoodAfter: d.GoodAfter,
+		Skip: d.Skip, Smooth: d.Smooth, Clamp: d.Clamp, Round: d.Round, Ignore: d.Ignore}
+	p := &printer{plain: true}
+	bare.print(p)
+	var all []string
+	for _, l := range strings.Split(p.String(), "\n")[1:] {
+		if l = strings.TrimSpace(l); l != "" {
+			all = append(all, l)
+		}
+	}
+	return all
 }
 
 func (d *Derived) print(p *printer) {

@@ -7,7 +7,7 @@ import (
 
 	"github.com/labstack/echo/v4"
 
-	"rectura/core/recording/csv"
+	"rectura/core/recording"
 	"rectura/core/sheet"
 	"rectura/service/store"
 )
@@ -31,7 +31,7 @@ func problem(err error) Problem {
 		f        *failure
 		echoErr  *echo.HTTPError
 		tooLarge *http.MaxBytesError
-		badFile  *csv.Error
+		badFile  *recording.Error
 	)
 	p := Problem{Type: "about:blank", Status: http.StatusInternalServerError}
 	detail := "The service failed. What was kept before is unaffected; its log says more."

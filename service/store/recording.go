@@ -27,6 +27,8 @@ type Recording struct {
 	Clock    recording.Clock
 	Notes    []string
 	Columns  []Column
+
+	Understood string // how the file was read, in words
 }
 
 // Samples is the number of readings in all columns.
@@ -54,13 +56,16 @@ type recordingRow struct {
 	Rows     int
 	Elapsed  bool
 	Offset   int
+	Zone     string
 	Notes    string
+
+	Understood string
 }
 
 func (recordingRow) TableName() string { return "recordings" }
 
 func (r recordingRow) clock() recording.Clock {
-	return recording.Clock{Elapsed: r.Elapsed, Offset: r.Offset}
+	return recording.Clock{Elapsed: r.Elapsed, Offset: r.Offset, Zone: r.Zone}
 }
 
 type columnRow struct {
@@ -106,7 +111,7 @@ func (s *Store) AddRecording(ctx context.Context, name string, r *recording.Reco
 		return 0, fmt.Errorf("keeping recording %s: %w", name, err)
 	}
 	row := recordingRow{Name: name, Uploaded: now.UnixNano(), Start: r.Start, End: r.End, Rows: r.Rows,
-		Elapsed: r.Clock.Elapsed, Offset: r.Clock.Offset, Notes: string(notes)}
+		Elapsed: r.Clock.Elapsed, Offset: r.Clock.Offset, Zone: r.Clock.Zone, Notes: string(notes), Understood: r.Understood.String()}
 	err = s.db.WithContext(ctx).Transaction(func(tx *gorm.DB) error {
 		var taken int64
 		if err := tx.Model(&recordingRow{}).Where("name = ?", name).Count(&taken).Error; err != nil {
@@ -187,7 +192,7 @@ func (s *Store) recordingRow(ctx context.Context, id int64) (recordingRow, error
 
 // describe adds up a recording's columns from the figures of their blocks.
 func (s *Store) describe(ctx context.Context, row recordingRow) (*Recording, error) {
-	r := &Recording{ID: row.ID, Name: row.Name, Uploaded: time.Unix(0, row.Uploaded).UTC(), Start: row.Start, End: row.End, Rows: row.Rows, Clock: row.clock()}
+	r := &Recording{ID: row.ID, Name: row.Name, Uploaded: time.Unix(0, row.Uploaded).UTC(), Start: row.Start, End: row.End, Rows: row.Rows, Clock: row.clock(), Understood: row.Understood}
 	if err := json.Unmarshal([]byte(row.Notes), &r.Notes); err != nil {
 		return nil, fmt.Errorf("reading the notes of recording %s: %w", row.Name, err)
 	}

@@ -15,6 +15,7 @@ import (
 	"pgregory.net/rapid"
 
 	"rectura/core/recording"
+	"rectura/core/recording/recordingtest"
 )
 
 func read(text string) (*recording.Recording, error) {
@@ -55,6 +56,15 @@ func TestRead(t *testing.T) {
 		{"empty lines", "time,a\n\n0,1\n\n\n1,2\n\n", "a 0=1 1=2"},
 		{"negative elapsed times", "time,a\n-0.5,1\n0,2\n", "a 0=1 0.5=2"},
 		{"numbers of every form", "time,a\n0,-0.5\n1,+2\n2,1e3\n3,.5\n4,5.\n5,12345678901234567890\n", "a 0=-0.5 1=2 2=1000 3=0.5 4=5 5=1.2345678901234567e+19"},
+		{"semicolons and decimal commas", "time;a [mA];b\n0,5;1,25;-3\n1;;0,5\n", "a[mA] 0=1.25\nb 0=-3 0.5=0.5"},
+		{"tabs and decimal commas", "time\ta\n0\t1,25\n", "a 0=1.25"},
+		{"semicolons and decimal points", "time;a, b\n0;1.25\n", "a, b 0=1.25"},
+		{"a comma in a quoted heading", "time,\"a;b;c\",d\n0,1,2\n", "a;b;c 0=1\nd 0=2"},
+		{"days and months", "time;a\n28.02.2026 23:59:59,5;1\n01.03.2026 00:00:00;2\n", "a 0=1 0.5=2"},
+		{"the month first, as a later row shows", "time,a\n02/03/2026 02:14,1\n02/13/2026 02:14,2\n", "a 0=1 864000=2"},
+		{"half days", "time,a\n2/28/2026 11:59:59 PM,1\n3/1/2026 12:00:00 AM,2\n", "a 0=1 1=2"},
+		{"long", "time,point,value\n0,a,1\n0,b,on\n1,a,2\n1,b,\n2,b,off\n", "a 0=1 1=2\nb 0=1 2=0"},
+		{"long, with units and quality", "Time;Point;Value;Unit;Quality\n0;a;1,5;mA;good\n1;a;2;mA;bad\n1;a;3;mA;\n", "a[mA] 0=1.5 1=3"},
 	} {
 		r, err := read(c.text)
 		require.NoError(t, err, c.name)
@@ -67,30 +77,37 @@ func TestRead(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, []string{"readings that came again for the same time, of which the later counts: 1"}, r.Notes)
 	assert.True(t, r.Clock.Elapsed)
-	r, err = Reader{TimeColumn: "when"}.Read(strings.NewReader("time,when\n7,0\n"))
+	r, err = Reader{Options: recording.Options{TimeColumn: "when"}}.Read(strings.NewReader("time,when\n7,0\n"))
 	require.NoError(t, err)
 	assert.Equal(t, "time 0=7", dump(r))
 }
 
 func TestErrors(t *testing.T) {
 	for text, want := range map[string]string{
-		"":                             "r.csv: the file is empty; a recording begins with a row of column names",
-		"\n\n":                         "r.csv: the file is empty; a recording begins with a row of column names",
-		"time,a\n":                     "r.csv: the file has column names and no row below them",
-		"\x89PNG\r\n\x1a\n\x00":        "r.csv: this is not a text file; a recording is read as CSV",
-		"1,2,3\n4,5,6\n":               "r.csv:1:1: the first row holds numbers where the column names must stand",
-		"time,a,a\n":                   "r.csv:1:8: two columns are named a; rename one",
-		"time,,a\n":                    "r.csv:1:6: column 2 has no name",
-		"time,a [mA\n":                 "r.csv:1:6: the heading a [mA has a bracket that is not a unit at its end; write it as: name [unit]",
-		"time,a\n0,1\n1\n":             "r.csv:3:2: this row ends after cell 1 of 2; a is missing",
-		"time,a\n0,1,5\n":              "r.csv:2:4: this row has more cells than the heading, 2; a decimal comma is not read",
-		"time,é,b\n0,1,x\n":            "r.csv:2:5: b: \"x\" is no reading; a cell holds a number, a word such as on, off or bad, or nothing",
-		"time,a\n0,12 mA\n":            "r.csv:2:3: a: \"12 mA\" is no reading; a cell holds a number, a word such as on, off or bad, or nothing",
-		"time,a\n0,0x10\n":             "r.csv:2:3: a: \"0x10\" is no reading; a cell holds a number, a word such as on, off or bad, or nothing",
-		"time,a\n5,1\n4,2\n":           "r.csv:3:1: the time goes back, from 5 to 4; sort the rows by time",
-		"oxygen,a\n7.9,1\n7.8,2\n":     "r.csv:3:1: the time goes back, from 7.9 to 7.8 (no column is named time, so the first, oxygen, is taken for the time); sort the rows by time",
-		"oxygen,a\nhigh,1\n":           "r.csv:2:1: \"high\" is no time; write it as 2026-03-02T02:14:05Z or as elapsed seconds (no column is named time, so the first, oxygen, is taken for the time)",
-		"time,a\n2026-03-02 02:14,1\n": "r.csv:2:1: \"2026-03-02 02:14\" is no time; write it as 2026-03-02T02:14:05Z, with its zone, or as elapsed seconds",
+		"":                                  "r.csv: the file is empty; a recording begins with a row of column names",
+		"\n\n":                              "r.csv: the file is empty; a recording begins with a row of column names",
+		"time,a\n":                          "r.csv: the file has column names and no row below them",
+		"\x89PNG\r\n\x1a\n\x00":             "r.csv: this is not a text file; a recording is read as CSV",
+		"1,2,3\n4,5,6\n":                    "r.csv:1:1: the first row holds numbers where the column names must stand",
+		"time,a,a\n":                        "r.csv:1:8: two columns are named a; rename one",
+		"time,,a\n":                         "r.csv:1:6: column 2 has no name",
+		"time,a [mA\n":                      "r.csv:1:6: the heading a [mA has a bracket that is not a unit at its end; write it as: name [unit]",
+		"time,a\n0,1\n1\n":                  "r.csv:3:2: this row ends after cell 1 of 2; a is missing",
+		"time,a\n0,1,5\n":                   "r.csv:2:4: this row has more cells than the heading, 2; a decimal comma is read only where semicolons or tabs separate",
+		"time,é,b\n0,1,x\n":                 "r.csv:2:5: b: \"x\" is no reading; a cell holds a number, a word such as on, off or bad, or nothing",
+		"time,a\n0,12 mA\n":                 "r.csv:2:3: a: \"12 mA\" is no reading; a cell holds a number, a word such as on, off or bad, or nothing",
+		"time,a\n0,0x10\n":                  "r.csv:2:3: a: \"0x10\" is no reading; a cell holds a number, a word such as on, off or bad, or nothing",
+		"time,a\n5,1\n4,2\n":                "r.csv:3:1: the time goes back, from 5 to 4; sort the rows by time",
+		"oxygen,a\n7.9,1\n7.8,2\n":          "r.csv:3:1: the time goes back, from 7.9 to 7.8 (no column is named time, so the first, oxygen, is taken for the time); sort the rows by time",
+		"oxygen,a\nhigh,1\n":                "r.csv:2:1: \"high\" is no time; write it as 2026-03-02T02:14:05Z, as 2026-03-02 02:14:05 or as elapsed seconds, or give the time format (no column is named time, so the first, oxygen, is taken for the time)",
+		"time,a\n2026-03-02T02:14:05+1,1\n": "r.csv:2:1: \"2026-03-02T02:14:05+1\" is no time; write it as 2026-03-02T02:14:05Z, as 2026-03-02 02:14:05 or as elapsed seconds, or give the time format",
+		"time;a\n02/03/2026 02:14;1\n":      "r.csv:2:1: 02/03/2026 02:14 reads as a day and a month either way round; say with the time format whether it is DD/MM/YYYY hh:mm or MM/DD/YYYY hh:mm",
+		"time;a\n02.03.2026 02:14;1\n03.13.2026 02:14;1\n":         "r.csv:3:1: \"03.13.2026 02:14\" is no time of the form DD.MM.YYYY hh:mm: there is no such date or time of day",
+		"time;a\n0;1,5\n1;2.5\n":                                   "r.csv:2:3: a: \"1,5\" is no reading; a cell holds a number, a word such as on, off or bad, or nothing",
+		"time,point,value\n0,a,1\n1,,2\n":                          "r.csv:3:3: this row names no point",
+		"time,point,value,quality\n0,a,1,fair\n":                   "r.csv:2:3: the quality \"fair\" is neither good nor bad",
+		"time,point,value,unit\n0,a,1,mA\n1,a,2,V\n":               "r.csv:3:3: a is in V here, and was in mA before; a point has one unit in a recording",
+		"time,point,value\n0,a,high\n":                             "r.csv:2:5: \"high\" is no reading; a value is a number, a word such as on, off or bad, or nothing",
 		"time,a\n2026-03-02T02:14:05Z,1\n2026-02-30T02:14:05Z,1\n": "r.csv:3:1: \"2026-02-30\" is no date",
 		"time,a\n2026-03-02T02:14:05Z,1\n7,1\n":                    "r.csv:3:1: \"7\" is no time like the ones before it; write it as 2026-03-02T02:14:05Z",
 		"time,a\n0,1\nx,1\n":                                       "r.csv:3:1: \"x\" is no time; the ones before it are numbers",
@@ -103,10 +120,68 @@ func TestErrors(t *testing.T) {
 		_, err := read(text)
 		assert.EqualError(t, err, want, "%q", text)
 	}
-	_, err := Reader{Name: "r.csv", TimeColumn: "when"}.Read(strings.NewReader("time,a\n"))
+	_, err := Reader{Name: "r.csv", Options: recording.Options{TimeColumn: "when"}}.Read(strings.NewReader("time,a\n"))
 	assert.EqualError(t, err, "r.csv:1:1: no column is named when, which was to be the time")
 	_, err = Reader{Name: "r.csv"}.Read(io.MultiReader(strings.NewReader("time,a\n0,1\n"), iotest.ErrReader(io.ErrUnexpectedEOF)))
 	assert.EqualError(t, err, "reading r.csv: unexpected EOF")
+}
+
+// What a person says of a file counts, and what was found is told.
+func TestOptions(t *testing.T) {
+	dublin, err := time.LoadLocation("Europe/Dublin")
+	require.NoError(t, err)
+	mapping, err := recording.ParseMapping("DO R1 (mg/L)=oxygen [mg/L]")
+	require.NoError(t, err)
+	for _, c := range []struct {
+		name, text string
+		options    recording.Options
+		want       string
+	}{
+		{"a mapped column", "time,DO R1 (mg/L)\n0,1\n", recording.Options{Map: []recording.Mapping{mapping}}, "oxygen[mg/L] 0=1"},
+		{"a mapped point", "time,point,value\n0,DO R1 (mg/L),1\n", recording.Options{Map: []recording.Mapping{mapping}}, "oxygen[mg/L] 0=1"},
+		{"a mapped column that is not there", "time,b [mA]\n0,1\n", recording.Options{Map: []recording.Mapping{mapping}}, "r.csv: no column is named DO R1 (mg/L), which was mapped to oxygen; the file has b [mA]"},
+		{"sorted", "time,a\n5,1\n4,2\n5,3\n", recording.Options{Sort: true}, "a 0=2 1=3"},
+		{"broken rows left out", "time,a\n0,1\n1,x\n2\n0.5,9\n3,4\n", recording.Options{SkipBadRows: true}, "a 0=1 0.5=9 3=4"},
+		{"only broken rows", "time,a\n0,x\n", recording.Options{SkipBadRows: true}, "r.csv: no row of the file can be read; the first is r.csv:2:3: a: \"x\" is no reading; a cell holds a number, a word such as on, off or bad, or nothing"},
+		{"some rows", "time,a\n0,1\n1,2\n2,3\n", recording.Options{Rows: 2}, "a 0=1 1=2"},
+		{"a format", "time,a\n02/03/2026 02:14,1\n", recording.Options{TimeFormat: "DD/MM/YYYY hh:mm"}, "a 0=1"},
+		{"no format", "time,a\n02/03/2026 02:14,1\n", recording.Options{TimeFormat: "D/M/Y"}, "r.csv:2:1: the time format \"D/M/Y\" is neither one of rfc3339, elapsed, seconds, milliseconds nor made of YYYY, MM, DD, hh, mm and ss"},
+		{"large elapsed seconds", "time,a\n200000000,1\n200000001,2\n", recording.Options{TimeFormat: "elapsed"}, "a 0=1 1=2"},
+		// On 29 March 2026 clocks go from 1:00 to 2:00, on 25 October back from 2:00 to 1:00.
+		{"forward", "time,a\n2026-03-29 00:59:59,1\n2026-03-29 02:00:00,2\n", recording.Options{Zone: dublin}, "a 0=1 1=2"},
+		{"over the gap", "time,a\n2026-03-29 01:30:00,1\n", recording.Options{Zone: dublin}, "r.csv:2:1: \"2026-03-29 01:30:00\" does not exist in Europe/Dublin: clocks went forward over it; give another zone"},
+		{"back", "time,a\n2026-10-25 00:59:59,1\n2026-10-25 01:00:00,2\n2026-10-25 01:59:59,3\n2026-10-25 01:00:00,4\n2026-10-25 01:30:00,5\n2026-10-25 02:00:00,6\n", recording.Options{Zone: dublin},
+			"a 0=1 1=2 3600=3 3601=4 5401=5 7201=6"},
+	} {
+		r, err := Reader{Name: "r.csv", Options: c.options}.Read(strings.NewReader(c.text))
+		if err != nil {
+			assert.EqualError(t, err, c.want, c.name)
+			continue
+		}
+		if c.name == "broken rows left out" {
+			assert.Equal(t, []string{"broken rows left out: 2", "r.csv:3:3: a: \"x\" is no reading; a cell holds a number, a word such as on, off or bad, or nothing",
+				"r.csv:4:2: this row ends after cell 1 of 2; a is missing"}, r.Notes)
+		}
+		assert.Equal(t, c.want, dump(r), c.name)
+	}
+	r, err := Reader{Name: "r.csv", Options: recording.Options{Zone: dublin}}.Read(strings.NewReader("time;a\n01.07.2026 12:00;1,5\n"))
+	require.NoError(t, err)
+	assert.Equal(t, "CSV, wide, separated by semicolon, decimal comma; times DD.MM.YYYY hh:mm in Europe/Dublin", r.Understood.String())
+	assert.Equal(t, "12:00:00", r.Clock.Format(r.Start))
+	assert.Equal(t, "2026-07-01T12:00:00+01:00", r.Clock.Full(r.Start))
+	assert.Equal(t, []string{"times are read as DD.MM.YYYY hh:mm in Europe/Dublin"}, r.Notes)
+}
+
+// What is written reads back the same, to the last bit.
+func TestWrite(t *testing.T) {
+	rapid.Check(t, func(t *rapid.T) {
+		r := recordingtest.Recording(t)
+		var b bytes.Buffer
+		require.NoError(t, Write(&b, r))
+		back, err := Reader{Name: "r.csv"}.Read(&b)
+		require.NoError(t, err)
+		recordingtest.Same(t, r, back)
+	})
 }
 
 // An endless line is refused after a megabyte, without being read to its end.
@@ -114,7 +189,7 @@ func TestLongLine(t *testing.T) {
 	endless := &counter{in: io.MultiReader(strings.NewReader("time,a\n0,"), repeat('1'))}
 	_, err := Reader{Name: "r.csv"}.Read(endless)
 	assert.EqualError(t, err, "r.csv:2:1: this line is longer than 1 MiB; this is no CSV recording")
-	assert.Less(t, endless.n, 4*MaxLine)
+	assert.Less(t, endless.n, 4*recording.MaxLine)
 }
 
 type repeat byte
@@ -135,41 +210,6 @@ func (c *counter) Read(b []byte) (int, error) {
 	n, err := c.in.Read(b)
 	c.n += n
 	return n, err
-}
-
-// Numbers and times are read as the standard library reads them.
-func TestNumbersLikeTheStandardLibrary(t *testing.T) {
-	rapid.Check(t, func(t *rapid.T) {
-		text := rapid.OneOf(rapid.StringMatching(`[-+]?[0-9]{0,18}(\.[0-9]{0,18})?([eE][-+]?[0-9]{1,3})?`),
-			rapid.Map(rapid.Float64(), func(v float64) string { return strconv.FormatFloat(v, 'g', -1, 64) })).Draw(t, "number")
-		want, err := strconv.ParseFloat(text, 64)
-		got, ok := parseFloat([]byte(text))
-		if err != nil && !math.IsInf(want, 0) {
-			require.False(t, ok, text)
-			return
-		}
-		require.True(t, ok, text)
-		require.Equal(t, math.Float64bits(want), math.Float64bits(got), text)
-	})
-	rapid.Check(t, func(t *rapid.T) {
-		at := time.Unix(rapid.Int64Range(-1e9, 7e9).Draw(t, "s"), rapid.Int64Range(0, 999_999_999).Draw(t, "ns")).UTC()
-		r := timeReader{}
-		got, err := r.read([]byte(at.Format(time.RFC3339Nano)))
-		require.NoError(t, err)
-		require.Equal(t, at.UnixNano(), got)
-		elapsed := timeReader{}
-		ns := rapid.Int64Range(-1e17, 1e17-1).Draw(t, "elapsed")
-		got, err = elapsed.read([]byte(strconv.FormatFloat(0, 'f', -1, 64)))
-		require.NoError(t, err)
-		require.Zero(t, got)
-		text := strconv.FormatInt(ns/1e9, 10) + "." + strconv.FormatInt(1e9+max(ns%1e9, -(ns%1e9)), 10)[1:]
-		if ns < 0 && ns > -1e9 {
-			text = "-" + text
-		}
-		got, err = elapsed.read([]byte(text))
-		require.NoError(t, err, text)
-		require.Equal(t, ns, got, text)
-	})
 }
 
 // A reader that gives one byte at a time makes no difference.

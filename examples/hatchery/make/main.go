@@ -99,6 +99,11 @@ func counts(milliamps float64) int {
 	return int(math.Round(math.Min(math.Max(milliamps/20*4095, 0), 4095)))
 }
 
+// pt1000 is the resistance of the thermometer, in ohms, above 0 °C (IEC 60751).
+func pt1000(celsius float64) float64 {
+	return 1000 * (1 + 3.9083e-3*celsius - 5.775e-7*celsius*celsius)
+}
+
 func bit(b bool) int {
 	if b {
 		return 1
@@ -106,7 +111,7 @@ func bit(b bool) int {
 	return 0
 }
 
-const heading = "time,oxygen,temperature,inflow,filter_dp,ph,hopper,mains,hatch_open\n"
+const heading = "time,oxygen,temperature,inflow,filter_dp,ph,hopper,mains,hatch_open"
 
 // row is the readings of one second, as they come off the cards.
 func (p *plant) row(t time.Time) string {
@@ -114,10 +119,11 @@ func (p *plant) row(t time.Time) string {
 	if p.oxygenLoop < 1 {
 		oxygen = oxygen*p.oxygenLoop + math.Abs(p.noise(0.02))
 	}
+	ohms := pt1000(p.temperature + p.noise(0.02))
 	inflow := 4 + 16*(p.inflow+p.noise(0.5))/80
 	volts := (p.filter + p.noise(0.35)) / 60 * 10
-	return fmt.Sprintf("%s,%d,%.3f,%d,%d,%.2f,%.1f,%d,%d\n", t.Format(time.RFC3339Nano), counts(oxygen),
-		(p.temperature+p.noise(0.02))/25*10, counts(inflow), int(math.Round(volts/20*65535)), p.ph+p.noise(0.012),
+	return fmt.Sprintf("%s,%d,%d,%d,%d,%.2f,%.1f,%d,%d", t.Format(time.RFC3339Nano), counts(oxygen),
+		int(math.Round(ohms*10)), counts(inflow), int(math.Round(volts/20*65535)), p.ph+p.noise(0.012),
 		p.hopper+p.noise(p.hopperNoise), bit(p.mains), bit(p.hatchShut))
 }
 
@@ -127,7 +133,8 @@ type story struct {
 	start string
 	hours int
 	seed  uint64
-	late  int // milliseconds by which a busy logger may stamp a row late
+	did   bool // the recording has what the plant did with the blower, too
+	late  int  // milliseconds by which a busy logger may stamp a row late
 	begin func(*plant)
 	tell  func(p *plant, second int)
 }
@@ -149,6 +156,18 @@ var stories = []story{
 			p.pump = s < at(4, 14, 0) || s >= at(4, 52, 0)
 			p.blower = s >= at(4, 41, 0) && s < at(5, 20, 0)
 			p.mains = s < at(5, 30, 0) || s >= at(5, 30, 25)
+		},
+	},
+	{
+		// The inflow pump trips twice, for 26 and for 7 minutes. The watchman
+		// starts the blower by hand ten minutes after the rule would, and stops it
+		// late.
+		name: "pump-trip.csv", start: "2026-03-09T02:00:00Z", hours: 2, seed: 53, did: true,
+		begin: func(p *plant) { p.digesting, p.filter, p.oxygen, p.spring = 0.6, 14, 7.0, 9.3 },
+		tell: func(p *plant, s int) {
+			p.temperature = 11.2 - 0.1*float64(s)/3600
+			p.pump = !(s >= at(0, 14, 0) && s < at(0, 40, 0) || s >= at(1, 15, 0) && s < at(1, 22, 0))
+			p.blower = s >= at(0, 36, 0) && s < at(1, 5, 0)
 		},
 	},
 	{
@@ -200,6 +219,10 @@ func write(folder string, s story) (err error) {
 	defer func() { err = errors.Join(err, f.Close()) }()
 	w := bufio.NewWriter(f)
 	w.WriteString(heading) // a bufio.Writer keeps its first error for Flush
+	if s.did {
+		w.WriteString(",blower")
+	}
+	w.WriteString("\n")
 	p := newPlant(s.seed)
 	s.begin(p)
 	for second := 0; second <= s.hours*3600; second++ {
@@ -210,6 +233,10 @@ func write(folder string, s story) (err error) {
 			stamp = stamp.Add(time.Duration(p.rng.IntN(s.late)) * time.Millisecond)
 		}
 		w.WriteString(p.row(stamp))
+		if s.did {
+			fmt.Fprintf(w, ",%d", bit(p.blower))
+		}
+		w.WriteString("\n")
 	}
 	return w.Flush()
 }

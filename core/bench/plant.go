@@ -1,0 +1,140 @@
+package bench
+
+import (
+	"cmp"
+	"fmt"
+	"math"
+	"slices"
+
+	"rectura/core/logic"
+	"rectura/core/recording"
+)
+
+// A Comparison is what the plant did with an output, by the recording, beside
+// what the rules would have done.
+type Comparison struct {
+	Output    int
+	Plant     []Span // by the recording
+	Parted    bool   // they were different for longer than rows lie apart
+	At        int64  // when they first parted
+	Did       logic.State
+	Would     logic.State
+	Different int64 // nanoseconds in which they were different, in all
+}
+
+// Plant compares the outputs that the recording has columns of. What lasts no
+// longer than two rows is no difference: a logger writes a state down late.
+func (r *Result) Plant() []Comparison {
+	var all []Comparison
+	for i := range r.Program.Outputs {
+		if c := r.Recording.Column(r.Program.Outputs[i].Name); c != nil && c.Len() > 0 {
+			all = append(all, r.compare(i, c))
+		}
+	}
+	return all
+}
+
+func (r *Result) compare(output int, c *recording.Column) Comparison {
+	x := Comparison{Output: output, Plant: plantSpans(c, r.Recording)}
+	patience := 2 * spacing(c)
+	would := r.Spans(logic.OutputKind, output)
+	for _, did := range x.Plant {
+		if did.State != logic.On && did.State != logic.Off {
+			continue
+		}
+		for _, w := range would {
+			from, to := max(did.From, w.From), min(did.To, w.To)
+			if w.State == did.State || from >= to {
+				continue
+			}
+			x.Different += to - from
+			if !x.Parted && to-from > patience {
+				x.Parted, x.At, x.Did, x.Would = true, from, did.State, w.State
+			}
+		}
+	}
+	return x
+}
+
+// plantSpans are the states of a column of 0 and 1: undecided until it is read,
+// bad where it is.
+func plantSpans(c *recording.Column, r *recording.Recording) []Span {
+	spans := []Span{{From: r.Start, State: logic.Undecided}}
+	c.Each(func(t int64, v float64) bool {
+		state := logic.Off
+		switch {
+		case math.IsNaN(v) || math.IsInf(v, 0):
+			state = logic.Bad
+		case v != 0:
+			state = logic.On
+		}
+		spans = next(spans, t, state)
+		return true
+	})
+	return end(spans, r.End)
+}
+
+// spacing is how far apart the readings of a column usually lie, in
+// nanoseconds.
+func spacing(c *recording.Column) int64 {
+	var gaps []int64
+	for _, b := range c.Blocks {
+		for i := 1; i < b.Len(); i++ {
+			gaps = append(gaps, b.Times[i]-b.Times[i-1])
+		}
+		if len(gaps) > recording.BlockSize {
+			break
+		}
+	}
+	if len(gaps) == 0 {
+		return 0
+	}
+	slices.SortFunc(gaps, cmp.Compare[int64])
+	return gaps[len(gaps)/2]
+}
+
+// plantWarnings say of each output in the recording where the plant parted from
+// the rules.
+func (r *Result) plantWarnings() []string {
+	var all []string
+	clock := r.Recording.Clock
+	for _, c := range r.Plant() {
+		name := r.Program.Outputs[c.Output].Name
+		if !c.Parted {
+			all = append(all, fmt.Sprintf("column %s is an output: the plant did what the rules say", name))
+			continue
+		}
+		all = append(all, fmt.Sprintf("column %s is an output: the plant first did otherwise at %s, %s where the rules say %s; readings after that come from a plant that was driven otherwise",
+			name, clock.Format(c.At), c.Did, c.Would))
+	}
+	return all
+}
+
+// WithOutputs is the recording with what the rules did with each output as a
+// further column, at the times at which that changed. A column that the plant
+// had recorded under that name is kept as NAME.plant.
+func (r *Result) WithOutputs() *recording.Recording {
+	out := *r.Recording
+	out.Columns = nil
+	for _, c := range r.Recording.Columns {
+		if r.Program.OutputIndex(c.Name) >= 0 {
+			renamed := *c
+			renamed.Name += ".plant"
+			c = &renamed
+		}
+		out.Columns = append(out.Columns, c)
+	}
+	for i, o := range r.Program.Outputs {
+		w := writer{column: &recording.Column{Name: o.Name}}
+		for _, span := range r.Spans(logic.OutputKind, i) {
+			v := 0.0
+			if span.State == logic.On {
+				v = 1
+			}
+			w.add(span.From, v)
+		}
+		w.flush(nil)
+		out.Columns = append(out.Columns, w.column)
+	}
+	return &out
+}

@@ -1,0 +1,167 @@
+package csv
+
+import (
+	"unicode/utf8"
+
+	"rectura/core/recording"
+)
+
+// readWide reads a row for every time.
+func (s *scan) readWide(headings []string, at []int, head []byte) (*recording.Recording, error) {
+	if err := s.wideColumns(headings, at); err != nil {
+		return nil, err
+	}
+	if err := s.settleTimes(head); err != nil {
+		return nil, err
+	}
+	var columns []*recording.Column
+	for i, c := range s.columns {
+		if i != s.timeAt {
+			columns = append(columns, c)
+		}
+	}
+	s.values = make([]float64, len(columns))
+	s.missing = make([]bool, len(columns))
+	cells := make([]recording.Cell, len(columns))
+	b := recording.NewBuilder(columns, recording.Clock{})
+	if s.Options.Sort {
+		b.Sort()
+	}
+	for s.Options.Rows == 0 || b.Rows() < s.Options.Rows {
+		any, err := s.next()
+		if err != nil {
+			return nil, err
+		}
+		if !any {
+			break
+		}
+		t, at, err := s.row()
+		if err == nil {
+			err = s.backward(b, t, at)
+		}
+		if err != nil {
+			if s.skip.Skip(err) {
+				continue
+			}
+			return nil, err
+		}
+		if !s.gaps {
+			b.FullRow(t, s.values)
+			continue
+		}
+		for i, v := range s.values {
+			cells[i] = recording.Cell{Value: v, Present: !s.missing[i]}
+		}
+		b.Row(t, cells)
+	}
+	return s.finish(b, "CSV, wide")
+}
+
+// wideColumns makes a column of every heading but that of the time.
+func (s *scan) wideColumns(headings []string, at []int) error {
+	numbers := true
+	for _, h := range headings {
+		_, isNumber := recording.ParseNumber([]byte(h), s.decimal)
+		numbers = numbers && isNumber
+	}
+	if numbers {
+		return s.fail(0, "the first row holds numbers where the column names must stand")
+	}
+	if err := s.timeColumn(headings); err != nil {
+		return err
+	}
+	namer := recording.NewNamer(s.Options)
+	seen := map[string]bool{}
+	var named []*recording.Column
+	for i, h := range headings {
+		if i == s.timeAt {
+			s.columns = append(s.columns, nil)
+			continue
+		}
+		c, err := namer.Column(h)
+		switch {
+		case err != nil:
+			return s.fail(at[i], "%v", err)
+		case c.Name == "":
+			return s.fail(at[i], "column %d has no name", i+1)
+		case seen[c.Name]:
+			return s.fail(at[i], "two columns are named %s; rename one", c.Name)
+		}
+		seen[c.Name] = true
+		s.columns, named = append(s.columns, c), append(named, c)
+	}
+	return namer.Unused(s.Name, named)
+}
+
+// row reads a row into s.values and s.missing, and its time, which stands at a byte of the
+// line. Numbers and times that are written the short way are read where they
+// stand; everything else goes through field.
+func (s *scan) row() (t int64, timeAt int, err error) {
+	line, sep := s.line, s.separator
+	cell, at := 0, 0
+	s.gaps = false
+	for i := range s.columns {
+		if at < 0 {
+			return 0, 0, s.fail(len(line), "this row ends after cell %d of %d; %s is missing", i, len(s.columns), s.heading(i))
+		}
+		if i == s.timeAt {
+			timeAt = at
+			if v, n := s.times.Prefix(line[at:]); n > 0 && at+n < len(line) && line[at+n] == sep {
+				t, at = v, at+n+1
+				continue
+			}
+			var field []byte
+			if field, at, err = s.field(at); err != nil {
+				return 0, 0, err
+			}
+			if t, err = s.times.Read(field); err != nil {
+				return 0, 0, s.fail(timeAt, "%v%s", err, s.assumed())
+			}
+			continue
+		}
+		value, missing := &s.values[cell], &s.missing[cell]
+		cell++
+		if v, n := recording.Prefix(line[at:], s.decimal); n > 0 {
+			if end := at + n; end == len(line) {
+				*value, *missing, at = v, false, -1
+				continue
+			} else if line[end] == sep {
+				*value, *missing, at = v, false, end+1
+				continue
+			}
+		}
+		start := at
+		var field []byte
+		if field, at, err = s.field(at); err != nil {
+			return 0, 0, err
+		}
+		if *missing = len(field) == 0; *missing {
+			s.gaps = true
+			continue
+		}
+		v, word, ok := recording.ParseValue(field, s.decimal)
+		if !ok {
+			return 0, 0, s.fail(start, "%s: %q is no reading; a cell holds a number, a word such as on, off or bad, or nothing", s.columns[i].Name, recording.Shorten(field))
+		}
+		*value = v
+		if column := s.columns[i]; word && column.Word == nil {
+			column.Word = &recording.Word{Text: string(field), Line: s.number, Column: 1 + utf8.RuneCount(line[:start])}
+		}
+	}
+	if at >= 0 {
+		hint := ""
+		if sep == ',' {
+			hint = "; a decimal comma is read only where semicolons or tabs separate"
+		}
+		return 0, 0, s.fail(at-1, "this row has more cells than the heading, %d%s", len(s.columns), hint)
+	}
+	return t, timeAt, nil
+}
+
+// heading names a column for a message.
+func (s *scan) heading(i int) string {
+	if i == s.timeAt {
+		return s.times.Heading
+	}
+	return s.columns[i].Name
+}

@@ -1,0 +1,381 @@
+// Package jsonl reads and writes recordings in JSON Lines: one object a line,
+// wide or long.
+//
+//	{"time":"2026-03-02T02:00:00Z","oxygen [mA]":10.48,"mains":1}
+//	{"time":"2026-03-02T02:00:00Z","point":"oxygen","value":10.48,"unit":"mA"}
+//
+// A key that is absent is no reading; null, "bad", "NaN" and the infinities are
+// bad ones. true and false are 1 and 0.
+package jsonl
+
+import (
+	"bytes"
+	"errors"
+	"fmt"
+	"io"
+	"strings"
+	"unicode/utf8"
+
+	"github.com/go-json-experiment/json/jsontext"
+
+	"rectura/core/recording"
+)
+
+// A Reader reads recordings. Its zero value is ready for use.
+type Reader struct {
+	Name    string // of the file, for errors
+	Options recording.Options
+}
+
+// sniffed is the number of lines from which the form of times is found.
+const sniffed = 200
+
+// Read reads a whole recording as a stream. The error is a *recording.Error
+// unless reading itself failed.
+func (r Reader) Read(in io.Reader) (*recording.Recording, error) {
+	s := &scan{Reader: r, lines: recording.NewLines(in), skip: recording.Skipper{On: r.Options.SkipBadRows}, index: map[string]int{}}
+	rec, err := s.read()
+	if err != nil {
+		var e *recording.Error
+		if !errors.As(err, &e) {
+			err = fmt.Errorf("reading %s: %w", r.Name, err)
+		}
+		return nil, err
+	}
+	return rec, nil
+}
+
+type scan struct {
+	Reader
+	lines  *recording.Lines
+	skip   recording.Skipper
+	number int
+	line   []byte
+	times  *recording.Times
+	long   *recording.LongBuilder
+	wide   *recording.Builder
+	namer  *recording.Namer
+	index  map[string]int // of wide columns, by key
+	cells  []recording.Cell
+	pairs  []pair
+}
+
+// A pair is one key of an object with its value.
+type pair struct {
+	key   string
+	at    int // the byte at which the value begins
+	kind  jsontext.Kind
+	value []byte // a string's text, or the value as it stands
+}
+
+func (s *scan) fail(at int, format string, args ...any) error {
+	column := 1 + utf8.RuneCount(s.line[:min(at, len(s.line))])
+	return &recording.Error{File: s.Name, Line: s.number, Column: column, Text: fmt.Sprintf(format, args...)}
+}
+
+func (s *scan) read() (*recording.Recording, error) {
+	head, err := s.lines.Head()
+	if err != nil {
+		return nil, err
+	}
+	if err := s.begin(head); err != nil {
+		return nil, err
+	}
+	for s.Options.Rows == 0 || s.rows() < s.Options.Rows {
+		line, err := s.lines.Next()
+		if err == io.EOF {
+			break
+		}
+		s.number++
+		if errors.Is(err, recording.ErrLong) {
+			return nil, &recording.Error{File: s.Name, Line: s.number, Column: 1, Text: fmt.Sprintf("this line is longer than %d MiB; this is no recording", recording.MaxLine>>20)}
+		}
+		if err != nil {
+			return nil, err
+		}
+		if s.line = line; len(bytes.TrimSpace(line)) == 0 {
+			continue
+		}
+		if err := s.row(); err != nil && !s.skip.Skip(err) {
+			return nil, err
+		}
+	}
+	return s.finish()
+}
+
+func (s *scan) rows() int {
+	if s.long != nil {
+		return s.long.Rows()
+	}
+	return s.wide.Rows()
+}
+
+// begin finds out from the first lines whether the file is wide or long, which
+// key is the time, and what times are.
+func (s *scan) begin(head []byte) error {
+	var first [][]byte
+	heading, tried := "", 0
+	var failed error
+	for rest := head; len(rest) > 0 && tried < sniffed; {
+		s.line, rest, _ = bytes.Cut(rest, []byte("\n"))
+		s.number++
+		if len(bytes.TrimSpace(s.line)) == 0 {
+			continue
+		}
+		tried++
+		if err := s.parse(); err != nil {
+			if failed == nil {
+				failed = err
+			}
+			continue
+		}
+		if heading == "" {
+			heading = s.timeKey()
+			if s.has("point") && s.has("value") {
+				s.long = recording.NewLongBuilder(s.Options)
+			}
+		}
+		for _, p := range s.pairs {
+			if p.key == heading {
+				first = append(first, p.value)
+			}
+		}
+	}
+	switch {
+	case tried == 0:
+		return &recording.Error{File: s.Name, Text: "the file is empty; a recording has a JSON object on each line"}
+	case heading == "":
+		if failed != nil {
+			return failed
+		}
+		return s.fail(0, "this object has no time; its key is time, timestamp, date or datetime, or say which")
+	}
+	s.times = recording.NewTimes(s.Options, heading, '.')
+	s.namer = recording.NewNamer(s.Options)
+	s.wide = recording.NewBuilder(nil, recording.Clock{})
+	if s.Options.Sort {
+		s.wide.Sort()
+	}
+	s.number = 0
+	if err := s.times.Settle(first); err != nil {
+		return &recording.Error{File: s.Name, Line: 1, Column: 1, Text: err.Error()}
+	}
+	return nil
+}
+
+func (s *scan) has(key string) bool {
+	for _, p := range s.pairs {
+		if strings.EqualFold(p.key, key) {
+			return true
+		}
+	}
+	return false
+}
+
+// timeKey is the key of the time in the first object.
+func (s *scan) timeKey() string {
+	for _, p := range s.pairs {
+		if p.key == s.Options.TimeColumn || s.Options.TimeColumn == "" && recording.IsTimeName(p.key) {
+			return p.key
+		}
+	}
+	return ""
+}
+
+// parse takes the object of a line apart into s.pairs.
+func (s *scan) parse() error {
+	s.pairs = s.pairs[:0]
+	d := jsontext.NewDecoder(bytes.NewReader(s.line))
+	open, err := d.ReadToken()
+	if err != nil || open.Kind() != '{' {
+		return s.fail(0, "%q is no JSON object; each line of the file is one", recording.Shorten(s.line))
+	}
+	for d.PeekKind() != '}' {
+		key, err := d.ReadToken()
+		if err != nil {
+			return s.broken(d, err)
+		}
+		p := pair{key: key.String(), at: int(d.InputOffset())}
+		for p.at < len(s.line) && (s.line[p.at] == ':' || s.line[p.at] == ' ') {
+			p.at++
+		}
+		if p.kind = d.PeekKind(); p.kind == '{' || p.kind == '[' {
+			return s.fail(p.at, "%s holds another %s; a reading is a number, a word or null", p.key, map[jsontext.Kind]string{'{': "object", '[': "list"}[p.kind])
+		}
+		value, err := d.ReadToken()
+		if err != nil {
+			return s.broken(d, err)
+		}
+		p.value = []byte(value.String())
+		s.pairs = append(s.pairs, p)
+	}
+	if _, err := d.ReadToken(); err != nil {
+		return s.broken(d, err)
+	}
+	if rest := bytes.TrimSpace(s.line[d.InputOffset():]); len(rest) > 0 {
+		return s.fail(int(d.InputOffset()), "%q follows the object; each line holds one", recording.Shorten(rest))
+	}
+	return nil
+}
+
+func (s *scan) broken(d *jsontext.Decoder, err error) error {
+	if errors.Is(err, io.ErrUnexpectedEOF) || errors.Is(err, io.EOF) {
+		return s.fail(len(s.line), "the object is not closed on its line; the file may have been cut off")
+	}
+	return s.fail(int(d.InputOffset()), "this is no JSON: %v", err)
+}
+
+// row takes one line.
+func (s *scan) row() error {
+	if err := s.parse(); err != nil {
+		return err
+	}
+	var t int64
+	found := -1
+	for i, p := range s.pairs {
+		if p.key != s.times.Heading {
+			continue
+		}
+		var err error
+		if t, err = s.times.Read(p.value); err != nil {
+			return s.fail(p.at, "%v", err)
+		}
+		found = i
+	}
+	if found < 0 {
+		return s.fail(0, "this object has no %s", s.times.Heading)
+	}
+	last, any := s.wide.Last()
+	if s.long != nil {
+		last, any = s.long.Last()
+	}
+	if any && t < last && !s.Options.Sort {
+		clock := s.times.Clock()
+		return s.fail(s.pairs[found].at, "the time goes back, from %s to %s; sort the rows by time", clock.Full(last), clock.Full(t))
+	}
+	if s.long != nil {
+		return s.longRow(t)
+	}
+	return s.wideRow(t, found)
+}
+
+// reading reads a value.
+func (s *scan) reading(p pair) (v float64, word, present bool, err error) {
+	if p.kind == '"' && len(p.value) == 0 {
+		return 0, false, false, nil
+	}
+	v, word, ok := recording.ParseValue(p.value, '.')
+	if !ok {
+		return 0, false, false, s.fail(p.at, "%s: %q is no reading; it is a number, a word such as on, off or bad, or null", p.key, recording.Shorten(p.value))
+	}
+	return v, word && p.kind == '"', true, nil
+}
+
+func (s *scan) wideRow(t int64, time int) error {
+	clear(s.cells)
+	for i, p := range s.pairs {
+		if i == time {
+			continue
+		}
+		v, word, present, err := s.reading(p)
+		if err != nil {
+			return err
+		}
+		k, known := s.index[p.key]
+		if !known {
+			if k, err = s.addColumn(p); err != nil {
+				return err
+			}
+		}
+		if !present {
+			continue
+		}
+		s.cells[k] = recording.Cell{Value: v, Present: true}
+		if c := s.wide.Column(k); word && c.Word == nil {
+			c.Word = &recording.Word{Text: string(p.value), Line: s.number, Column: 1 + utf8.RuneCount(s.line[:p.at])}
+		}
+	}
+	s.wide.Row(t, s.cells)
+	return nil
+}
+
+func (s *scan) addColumn(p pair) (int, error) {
+	if len(s.cells) == 4096 {
+		return 0, s.fail(p.at, "more than 4096 points")
+	}
+	c, err := s.namer.Column(p.key)
+	if err != nil {
+		return 0, s.fail(p.at, "%v", err)
+	}
+	if c.Name == "" {
+		return 0, s.fail(p.at, "a key without a name")
+	}
+	for i := range s.cells {
+		if s.wide.Column(i).Name == c.Name {
+			return 0, s.fail(p.at, "two keys are for %s; map one of them otherwise", c.Name)
+		}
+	}
+	k := s.wide.AddColumn(c)
+	s.index[p.key] = k
+	s.cells = append(s.cells, recording.Cell{})
+	return k, nil
+}
+
+func (s *scan) longRow(t int64) error {
+	var r recording.LongReading
+	var value pair
+	var word bool
+	for _, p := range s.pairs {
+		switch strings.ToLower(p.key) {
+		case "point":
+			r.Point = string(p.value)
+		case "unit":
+			r.Unit = string(p.value)
+		case "quality":
+			r.Quality = string(p.value)
+		case "value":
+			var err error
+			if r.Value, word, r.Present, err = s.reading(p); err != nil {
+				return err
+			}
+			value = p
+		}
+	}
+	c, err := s.long.Reading(t, r)
+	if err != nil {
+		return s.fail(0, "%v", err)
+	}
+	if word && c.Word == nil {
+		c.Word = &recording.Word{Text: string(value.value), Line: s.number, Column: 1 + utf8.RuneCount(s.line[:value.at])}
+	}
+	return nil
+}
+
+func (s *scan) finish() (*recording.Recording, error) {
+	b, format := s.wide, "JSON Lines, wide"
+	if s.long != nil {
+		var err error
+		if b, err = s.long.Done(s.Name); err != nil {
+			return nil, err
+		}
+		format = "JSON Lines, long"
+	} else if err := s.namer.Unused(s.Name, s.wide.Columns()); err != nil {
+		return nil, err
+	}
+	rec, repeated := b.Finish()
+	if rec.Rows == 0 {
+		text := "no line of the file holds a reading"
+		if notes := s.skip.Notes(); len(notes) > 1 {
+			text = "no line of the file can be read; the first is " + notes[1]
+		}
+		return nil, &recording.Error{File: s.Name, Text: text}
+	}
+	rec.Clock = s.times.Clock()
+	rec.Understood = recording.Understood{Format: format}
+	s.times.Describe(&rec.Understood)
+	rec.Notes = append(s.times.Notes(), s.skip.Notes()...)
+	if repeated > 0 {
+		rec.Notes = append(rec.Notes, fmt.Sprintf("readings that came again for the same time, of which the later counts: %d", repeated))
+	}
+	return rec, nil
+}
