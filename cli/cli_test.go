@@ -232,7 +232,7 @@ func TestService(t *testing.T) {
 	assert.Equal(t, 0, code)
 	assert.Regexp(t, `(?m)^ +2  \S+ \S+  Small +1 +1 +1 +0  a small one$`, out)
 	out, _ = run(t, "recordings", filepath.Join(folder, "b.csv"))
-	assert.Equal(t, "b.csv: recording 4, 1 readings, kept in 1 kB\nb.csv: readings that came again for the same time, of which the later counts: 1\n", out)
+	assert.Equal(t, "b.csv: recording 5, 1 readings, kept in 1 kB\nb.csv: readings that came again for the same time, of which the later counts: 1\n", out)
 	out, code = run(t, "recordings", filepath.Join(folder, "b.csv"))
 	assert.Equal(t, 2, code)
 	assert.Equal(t, "rectura: keeping recording b.csv: exists already\n", out)

@@ -93,7 +93,7 @@ func loadDemo(ctx context.Context, url string) (night int64, err error) {
 		if err != nil {
 			return 0, err
 		}
-		answer, err := api.UploadRecordingWithBodyWithResponse(ctx, &client.UploadRecordingParams{Name: base}, "text/csv", file)
+		answer, err := api.UploadRecordingWithBodyWithResponse(ctx, &client.UploadRecordingParams{Name: base}, "application/octet-stream", file)
 		if err := errors.Join(answered(answer, err, http.StatusCreated), file.Close()); err != nil {
 			return 0, err
 		}

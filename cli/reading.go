@@ -13,6 +13,7 @@ import (
 	"github.com/schollz/progressbar/v3"
 	"github.com/spf13/cobra"
 
+	"rectura/client"
 	"rectura/core/recording"
 	"rectura/core/recording/format"
 	"rectura/core/unit"
@@ -97,4 +98,27 @@ func progressOf(c *cobra.Command, size int64, what string) (progress io.Writer, 
 	}
 	bar := progressbar.DefaultBytes(size, what)
 	return bar, bar.Close
+}
+
+// params are the flags as the service takes them.
+func (f readingFlags) params(name string) *client.UploadRecordingParams {
+	p := &client.UploadRecordingParams{Name: name}
+	for _, t := range []struct {
+		text string
+		into **string
+	}{{f.timeColumn, &p.TimeColumn}, {f.timeFormat, &p.TimeFormat}, {f.zone, &p.Zone}, {f.pattern, &p.Pattern}, {f.every, &p.Every}} {
+		if t.text != "" {
+			*t.into = &t.text
+		}
+	}
+	if len(f.mappings) > 0 {
+		p.Map = &f.mappings
+	}
+	if f.sort {
+		p.Sort = &f.sort
+	}
+	if f.skipBad {
+		p.SkipBadRows = &f.skipBad
+	}
+	return p
 }

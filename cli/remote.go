@@ -172,6 +172,7 @@ func (l *list) write(c *cobra.Command, format string, data any) error {
 
 func newRecordings() *cobra.Command {
 	var server, format string
+	var f readingFlags
 	c := &cobra.Command{
 		Use:   "recordings [FILE…]",
 		Short: "List the recordings in the service, or keep files there",
@@ -184,7 +185,7 @@ under the file's name.`,
 				return err
 			}
 			for _, file := range args {
-				if err := upload(c, api, file); err != nil {
+				if err := upload(c, api, file, f); err != nil {
 					return err
 				}
 			}
@@ -196,17 +197,27 @@ under the file's name.`,
 	}
 	addServer(c, &server)
 	addFormat(c, &format)
+	addReading(c, &f)
 	return c
 }
 
-func upload(c *cobra.Command, api *client.ClientWithResponses, file string) (err error) {
+func upload(c *cobra.Command, api *client.ClientWithResponses, file string, reading readingFlags) (err error) {
 	f, err := os.Open(file)
 	if err != nil {
 		return fmt.Errorf("opening the recording: %w", err)
 	}
 	defer func() { err = errors.Join(err, f.Close()) }()
-	a, err := api.UploadRecordingWithBodyWithResponse(c.Context(), &client.UploadRecordingParams{Name: filepath.Base(file)}, "text/csv", io.NopCloser(f))
-	if err := answered(a, err, http.StatusCreated); err != nil {
+	info, err := f.Stat()
+	if err != nil {
+		return fmt.Errorf("opening the recording: %w", err)
+	}
+	progress, done := progressOf(c, info.Size(), "sending "+filepath.Base(file))
+	var body io.Reader = io.NopCloser(f)
+	if progress != nil {
+		body = io.TeeReader(f, progress)
+	}
+	a, err := api.UploadRecordingWithBodyWithResponse(c.Context(), reading.params(filepath.Base(file)), "application/octet-stream", body)
+	if err := errors.Join(answered(a, err, http.StatusCreated), done()); err != nil {
 		return err
 	}
 	r := a.JSON201

@@ -174,25 +174,13 @@ func joinUnits(args []string) []string {
 }
 
 func scaleOne(in *logic.Input, value string) (scaled, error) {
-	q, err := unit.ParseQuantity(value)
+	v, at, err := in.Chain.ParseReading(in.Name, value)
 	if err != nil {
 		return scaled{}, err
 	}
-	at := 0
-	if q.Unit != (unit.Unit{}) || in.Chain.Units[0] == (unit.Unit{}) {
-		var ok bool
-		if at, ok = in.Chain.Place(q.Unit); !ok {
-			var units []string
-			for _, u := range in.Chain.Units {
-				units = append(units, u.Name())
-			}
-			return scaled{}, fmt.Errorf("%s is in %s, and the chain of %s has %s", value, q.Unit.Describe(), in.Name, strings.Join(units, ", "))
-		}
-		q.Value = q.In(in.Chain.Units[at])
-	}
-	s := scaled{Input: in.Name, Stages: stageValues(in.Chain.Stages(q.Value, at)), Quality: "good", at: at}
-	if f := in.Chain.Judge(q.Value, at); f != signal.None {
-		s.Quality, s.Reason = "bad", in.Chain.Explain(f, q.Value, at)
+	s := scaled{Input: in.Name, Stages: stageValues(in.Chain.Stages(v, at)), Quality: "good", at: at}
+	if f := in.Chain.Judge(v, at); f != signal.None {
+		s.Quality, s.Reason = "bad", in.Chain.Explain(f, v, at)
 	}
 	return s, nil
 }

@@ -21,6 +21,7 @@ import (
 const (
 	LaneKindInput  LaneKind = "input"
 	LaneKindOutput LaneKind = "output"
+	LaneKindPlant  LaneKind = "plant"
 	LaneKindRule   LaneKind = "rule"
 )
 
@@ -31,7 +32,27 @@ func (e LaneKind) Valid() bool {
 		return true
 	case LaneKindOutput:
 		return true
+	case LaneKindPlant:
+		return true
 	case LaneKindRule:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for LessonDirection.
+const (
+	LessonDirectionFalling LessonDirection = "falling"
+	LessonDirectionRising  LessonDirection = "rising"
+)
+
+// Valid indicates whether the value is a known member of the LessonDirection enum.
+func (e LessonDirection) Valid() bool {
+	switch e {
+	case LessonDirectionFalling:
+		return true
+	case LessonDirectionRising:
 		return true
 	default:
 		return false
@@ -41,6 +62,7 @@ func (e LaneKind) Valid() bool {
 // Defines values for PointKind.
 const (
 	PointKindAnalog   PointKind = "analog"
+	PointKindDerived  PointKind = "derived"
 	PointKindDiscrete PointKind = "discrete"
 	PointKindOutput   PointKind = "output"
 )
@@ -49,6 +71,8 @@ const (
 func (e PointKind) Valid() bool {
 	switch e {
 	case PointKindAnalog:
+		return true
+	case PointKindDerived:
 		return true
 	case PointKindDiscrete:
 		return true
@@ -61,16 +85,16 @@ func (e PointKind) Valid() bool {
 
 // Defines values for RulePointDirection.
 const (
-	Falling RulePointDirection = "falling"
-	Rising  RulePointDirection = "rising"
+	RulePointDirectionFalling RulePointDirection = "falling"
+	RulePointDirectionRising  RulePointDirection = "rising"
 )
 
 // Valid indicates whether the value is a known member of the RulePointDirection enum.
 func (e RulePointDirection) Valid() bool {
 	switch e {
-	case Falling:
+	case RulePointDirectionFalling:
 		return true
-	case Rising:
+	case RulePointDirectionRising:
 		return true
 	default:
 		return false
@@ -95,27 +119,45 @@ func (e RulePointEffect) Valid() bool {
 	}
 }
 
+// Defines values for ScaledQuality.
+const (
+	ScaledQualityBad  ScaledQuality = "bad"
+	ScaledQualityGood ScaledQuality = "good"
+)
+
+// Valid indicates whether the value is a known member of the ScaledQuality enum.
+func (e ScaledQuality) Valid() bool {
+	switch e {
+	case ScaledQualityBad:
+		return true
+	case ScaledQualityGood:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for SpanState.
 const (
-	Bad       SpanState = "bad"
-	Off       SpanState = "off"
-	On        SpanState = "on"
-	Undecided SpanState = "undecided"
-	Unread    SpanState = "unread"
+	SpanStateBad       SpanState = "bad"
+	SpanStateOff       SpanState = "off"
+	SpanStateOn        SpanState = "on"
+	SpanStateUndecided SpanState = "undecided"
+	SpanStateUnread    SpanState = "unread"
 )
 
 // Valid indicates whether the value is a known member of the SpanState enum.
 func (e SpanState) Valid() bool {
 	switch e {
-	case Bad:
+	case SpanStateBad:
 		return true
-	case Off:
+	case SpanStateOff:
 		return true
-	case On:
+	case SpanStateOn:
 		return true
-	case Undecided:
+	case SpanStateUndecided:
 		return true
-	case Unread:
+	case SpanStateUnread:
 		return true
 	default:
 		return false
@@ -143,6 +185,69 @@ func (e TransitionKind) Valid() bool {
 	}
 }
 
+// Defines values for ExportRecordingParamsFormat.
+const (
+	Csv     ExportRecordingParamsFormat = "csv"
+	Jsonl   ExportRecordingParamsFormat = "jsonl"
+	Parquet ExportRecordingParamsFormat = "parquet"
+)
+
+// Valid indicates whether the value is a known member of the ExportRecordingParamsFormat enum.
+func (e ExportRecordingParamsFormat) Valid() bool {
+	switch e {
+	case Csv:
+		return true
+	case Jsonl:
+		return true
+	case Parquet:
+		return true
+	default:
+		return false
+	}
+}
+
+// Calibration defines model for Calibration.
+type Calibration struct {
+	Clause string             `json:"clause"`
+	Input  string             `json:"input"`
+	Points []CalibrationPoint `json:"points"`
+
+	// Revision the revision as which it was kept
+	Revision *int64 `json:"revision,omitempty"`
+	Unit     string `json:"unit"`
+}
+
+// CalibrationPoint defines model for CalibrationPoint.
+type CalibrationPoint struct {
+	AsFound float64 `json:"as_found"`
+
+	// AsFoundPercent of span
+	AsFoundPercent *float64 `json:"as_found_percent,omitempty"`
+	AsLeft         float64  `json:"as_left"`
+
+	// AsLeftPercent of span
+	AsLeftPercent *float64 `json:"as_left_percent,omitempty"`
+	Measured      float64  `json:"measured"`
+	Reference     float64  `json:"reference"`
+}
+
+// CalibrationReading defines model for CalibrationReading.
+type CalibrationReading struct {
+	Measured  string `json:"measured"`
+	Reference string `json:"reference"`
+}
+
+// CalibrationRequest defines model for CalibrationRequest.
+type CalibrationRequest struct {
+	Input string `json:"input"`
+
+	// Keep keep it as a new revision
+	Keep     *bool                `json:"keep,omitempty"`
+	Note     *string              `json:"note,omitempty"`
+	Readings []CalibrationReading `json:"readings"`
+	Revision int64                `json:"revision"`
+}
+
 // Clock defines model for Clock.
 type Clock struct {
 	Elapsed bool `json:"elapsed"`
@@ -152,6 +257,9 @@ type Clock struct {
 
 	// Start seconds since 1970, or the file's own number of elapsed seconds
 	Start float64 `json:"start"`
+
+	// Zone an IANA name; empty where the offset is the same throughout
+	Zone string `json:"zone"`
 }
 
 // Column defines model for Column.
@@ -161,6 +269,19 @@ type Column struct {
 	Name    string   `json:"name"`
 	Samples int      `json:"samples"`
 	Unit    string   `json:"unit"`
+}
+
+// Curve defines model for Curve.
+type Curve struct {
+	// HealthyHigh as a reading
+	HealthyHigh *float64 `json:"healthy_high,omitempty"`
+
+	// HealthyLow as a reading
+	HealthyLow *float64  `json:"healthy_low,omitempty"`
+	X          []float64 `json:"x"`
+	XUnit      string    `json:"x_unit"`
+	Y          []float64 `json:"y"`
+	YUnit      string    `json:"y_unit"`
 }
 
 // Finding defines model for Finding.
@@ -173,8 +294,19 @@ type Finding struct {
 	Text     string `json:"text"`
 }
 
+// Histogram defines model for Histogram.
+type Histogram struct {
+	// Bad bad readings
+	Bad    int     `json:"bad"`
+	Counts []int   `json:"counts"`
+	High   float64 `json:"high"`
+	Low    float64 `json:"low"`
+	Unit   string  `json:"unit"`
+}
+
 // Lane defines model for Lane.
 type Lane struct {
+	// Kind plant: what the recording says of an output
 	Kind   LaneKind `json:"kind"`
 	Name   string   `json:"name"`
 	Spans  []Span   `json:"spans"`
@@ -182,8 +314,56 @@ type Lane struct {
 	Title  string   `json:"title"`
 }
 
-// LaneKind defines model for Lane.Kind.
+// LaneKind plant: what the recording says of an output
 type LaneKind string
+
+// Lesson defines model for Lesson.
+type Lesson struct {
+	Advice         string          `json:"advice"`
+	Direction      LessonDirection `json:"direction"`
+	Hysteresis     float64         `json:"hysteresis"`
+	Input          string          `json:"input"`
+	Margin         float64         `json:"margin"`
+	Normal         LessonWindow    `json:"normal"`
+	OnDelaySeconds float64         `json:"on_delay_seconds"`
+	Reset          float64         `json:"reset"`
+
+	// Revision the revision as which the rule was kept
+	Revision  *int64 `json:"revision,omitempty"`
+	Separable bool   `json:"separable"`
+
+	// Text the setpoint and rule as they would stand in the sheet
+	Text    string       `json:"text"`
+	Trip    float64      `json:"trip"`
+	Trouble LessonWindow `json:"trouble"`
+	Unit    string       `json:"unit"`
+}
+
+// LessonDirection defines model for Lesson.Direction.
+type LessonDirection string
+
+// LessonRequest defines model for LessonRequest.
+type LessonRequest struct {
+	Input  string     `json:"input"`
+	Normal TimeWindow `json:"normal"`
+
+	// Output that the rule calls
+	Output    *string `json:"output,omitempty"`
+	Recording int64   `json:"recording"`
+	Revision  int64   `json:"revision"`
+
+	// Rule write it into the job as this rule
+	Rule    *string    `json:"rule,omitempty"`
+	Trouble TimeWindow `json:"trouble"`
+}
+
+// LessonWindow defines model for LessonWindow.
+type LessonWindow struct {
+	High     float64 `json:"high"`
+	Low      float64 `json:"low"`
+	Noise    float64 `json:"noise"`
+	Readings int     `json:"readings"`
+}
 
 // NewRevision defines model for NewRevision.
 type NewRevision struct {
@@ -201,17 +381,69 @@ type Panel struct {
 	Unit   string      `json:"unit"`
 }
 
+// Place defines model for Place.
+type Place struct {
+	// Healthy the healthy range, where it is judged here
+	Healthy *string `json:"healthy,omitempty"`
+
+	// Stage the clause that leads to it; empty for the reading
+	Stage string `json:"stage"`
+	Unit  string `json:"unit"`
+}
+
 // Point defines model for Point.
 type Point struct {
-	Kind  PointKind `json:"kind"`
-	Name  string    `json:"name"`
-	Tag   string    `json:"tag"`
-	Title string    `json:"title"`
-	Unit  string    `json:"unit"`
+	// Chain The places of an analog input's chain, the reading first and the engineering value last.
+	Chain []Place `json:"chain"`
+
+	// Clauses Health and filters, or a contact's clauses, as they stand in the sheet.
+	Clauses  []string  `json:"clauses"`
+	File     string    `json:"file"`
+	Kind     PointKind `json:"kind"`
+	Line     int       `json:"line"`
+	Name     string    `json:"name"`
+	Notes    []string  `json:"notes"`
+	Tag      string    `json:"tag"`
+	Terminal string    `json:"terminal"`
+
+	// Text its declaration
+	Text  string `json:"text"`
+	Title string `json:"title"`
+	Unit  string `json:"unit"`
+
+	// UsedBy The rules that look at an input, or call an output.
+	UsedBy []string `json:"used_by"`
 }
 
 // PointKind defines model for Point.Kind.
 type PointKind string
+
+// Preview defines model for Preview.
+type Preview struct {
+	Clock   Clock           `json:"clock"`
+	Columns []PreviewColumn `json:"columns"`
+	Notes   []string        `json:"notes"`
+
+	// Rows The first rows, each with its time and a cell for each column.
+	Rows       [][]string `json:"rows"`
+	Understood Understood `json:"understood"`
+
+	// Whole all of the file was looked at
+	Whole bool `json:"whole"`
+}
+
+// PreviewColumn defines model for PreviewColumn.
+type PreviewColumn struct {
+	Name string `json:"name"`
+
+	// Point what the newest revision knows by that name, in words; empty if it knows nothing
+	Point string `json:"point"`
+
+	// Problem why the column could not be played
+	Problem *string `json:"problem,omitempty"`
+	Samples int     `json:"samples"`
+	Unit    string  `json:"unit"`
+}
 
 // Problem defines model for Problem.
 type Problem struct {
@@ -241,16 +473,19 @@ type Reason struct {
 // Recording defines model for Recording.
 type Recording struct {
 	// Bytes what the readings take in the store
-	Bytes    int64     `json:"bytes"`
-	Clock    Clock     `json:"clock"`
-	Columns  []Column  `json:"columns"`
-	Id       int64     `json:"id"`
-	Name     string    `json:"name"`
-	Notes    []string  `json:"notes"`
-	Rows     int       `json:"rows"`
-	Samples  int       `json:"samples"`
-	Seconds  float64   `json:"seconds"`
-	Uploaded time.Time `json:"uploaded"`
+	Bytes   int64    `json:"bytes"`
+	Clock   Clock    `json:"clock"`
+	Columns []Column `json:"columns"`
+	Id      int64    `json:"id"`
+	Name    string   `json:"name"`
+	Notes   []string `json:"notes"`
+	Rows    int      `json:"rows"`
+	Samples int      `json:"samples"`
+	Seconds float64  `json:"seconds"`
+
+	// Understood how the file was read, in words
+	Understood string    `json:"understood"`
+	Uploaded   time.Time `json:"uploaded"`
 }
 
 // Replay defines model for Replay.
@@ -341,6 +576,21 @@ type RulePointDirection string
 // RulePointEffect defines model for RulePoint.Effect.
 type RulePointEffect string
 
+// Scaled defines model for Scaled.
+type Scaled struct {
+	// At the place at which the value stands
+	At      int           `json:"at"`
+	Input   string        `json:"input"`
+	Quality ScaledQuality `json:"quality"`
+	Reason  string        `json:"reason"`
+
+	// Stages The value is left out where a stage has no answer.
+	Stages []StageValue `json:"stages"`
+}
+
+// ScaledQuality defines model for Scaled.Quality.
+type ScaledQuality string
+
 // Series defines model for Series.
 type Series struct {
 	Bad   []bool     `json:"bad"`
@@ -380,6 +630,12 @@ type Span struct {
 // SpanState defines model for Span.State.
 type SpanState string
 
+// StageValue defines model for StageValue.
+type StageValue struct {
+	Unit  string   `json:"unit"`
+	Value *float64 `json:"value,omitempty"`
+}
+
 // Status defines model for Status.
 type Status struct {
 	Status string `json:"status"`
@@ -393,6 +649,12 @@ type Summary struct {
 	OnSeconds        float64 `json:"on_seconds"`
 	Starts           int     `json:"starts"`
 	UndecidedSeconds float64 `json:"undecided_seconds"`
+}
+
+// TimeWindow defines model for TimeWindow.
+type TimeWindow struct {
+	From float64 `json:"from"`
+	To   float64 `json:"to"`
 }
 
 // Transition defines model for Transition.
@@ -412,6 +674,16 @@ type Transition struct {
 // TransitionKind defines model for Transition.Kind.
 type TransitionKind string
 
+// Understood defines model for Understood.
+type Understood struct {
+	Decimal    string `json:"decimal"`
+	Format     string `json:"format"`
+	Separator  string `json:"separator"`
+	TimeColumn string `json:"time_column"`
+	TimeFormat string `json:"time_format"`
+	Zone       string `json:"zone"`
+}
+
 // Value defines model for Value.
 type Value struct {
 	Point string `json:"point"`
@@ -427,9 +699,77 @@ type Version struct {
 	Version string `json:"version"`
 }
 
+// GetCurveParams defines parameters for GetCurve.
+type GetCurveParams struct {
+	Revision int64  `form:"revision" json:"revision"`
+	Input    string `form:"input" json:"input"`
+}
+
+// GetHistogramParams defines parameters for GetHistogram.
+type GetHistogramParams struct {
+	Revision  int64  `form:"revision" json:"revision"`
+	Recording int64  `form:"recording" json:"recording"`
+	Point     string `form:"point" json:"point"`
+	Bins      int    `form:"bins" json:"bins"`
+}
+
+// PreviewRecordingParams defines parameters for PreviewRecording.
+type PreviewRecordingParams struct {
+	Name       string  `form:"name" json:"name"`
+	TimeColumn *string `form:"time_column,omitempty" json:"time_column,omitempty"`
+	TimeFormat *string `form:"time_format,omitempty" json:"time_format,omitempty"`
+
+	// Zone Of local times; the newest revision's where it is left out.
+	Zone *string `form:"zone,omitempty" json:"zone,omitempty"`
+
+	// Map COLUMN=POINT, perhaps with a unit in brackets.
+	Map *[]string `form:"map,omitempty" json:"map,omitempty"`
+
+	// Pattern Reads a text capture by this regular expression.
+	Pattern *string `form:"pattern,omitempty" json:"pattern,omitempty"`
+
+	// Every How far apart the lines of a text capture without times lie.
+	Every       *string `form:"every,omitempty" json:"every,omitempty"`
+	Sort        *bool   `form:"sort,omitempty" json:"sort,omitempty"`
+	SkipBadRows *bool   `form:"skip_bad_rows,omitempty" json:"skip_bad_rows,omitempty"`
+}
+
 // UploadRecordingParams defines parameters for UploadRecording.
 type UploadRecordingParams struct {
-	Name string `form:"name" json:"name"`
+	Name       string  `form:"name" json:"name"`
+	TimeColumn *string `form:"time_column,omitempty" json:"time_column,omitempty"`
+	TimeFormat *string `form:"time_format,omitempty" json:"time_format,omitempty"`
+
+	// Zone Of local times; the newest revision's where it is left out.
+	Zone *string `form:"zone,omitempty" json:"zone,omitempty"`
+
+	// Map COLUMN=POINT, perhaps with a unit in brackets.
+	Map *[]string `form:"map,omitempty" json:"map,omitempty"`
+
+	// Pattern Reads a text capture by this regular expression.
+	Pattern *string `form:"pattern,omitempty" json:"pattern,omitempty"`
+
+	// Every How far apart the lines of a text capture without times lie.
+	Every       *string `form:"every,omitempty" json:"every,omitempty"`
+	Sort        *bool   `form:"sort,omitempty" json:"sort,omitempty"`
+	SkipBadRows *bool   `form:"skip_bad_rows,omitempty" json:"skip_bad_rows,omitempty"`
+}
+
+// ExportRecordingParams defines parameters for ExportRecording.
+type ExportRecordingParams struct {
+	Format ExportRecordingParamsFormat `form:"format" json:"format"`
+}
+
+// ExportRecordingParamsFormat defines parameters for ExportRecording.
+type ExportRecordingParamsFormat string
+
+// GetScaleParams defines parameters for GetScale.
+type GetScaleParams struct {
+	Revision int64  `form:"revision" json:"revision"`
+	Input    string `form:"input" json:"input"`
+
+	// Value A number with its unit, which says at which stage it stands: 12 mA.
+	Value string `form:"value" json:"value"`
 }
 
 // GetSeriesParams defines parameters for GetSeries.
@@ -452,6 +792,12 @@ type GetValuesParams struct {
 	Recording int64   `form:"recording" json:"recording"`
 	T         float64 `form:"t" json:"t"`
 }
+
+// CalibrateJSONRequestBody defines body for Calibrate for application/json ContentType.
+type CalibrateJSONRequestBody = CalibrationRequest
+
+// TeachJSONRequestBody defines body for Teach for application/json ContentType.
+type TeachJSONRequestBody = LessonRequest
 
 // ReplayJSONRequestBody defines body for Replay for application/json ContentType.
 type ReplayJSONRequestBody = ReplayRequest
@@ -533,10 +879,55 @@ func WithRequestEditorFn(fn RequestEditorFn) ClientOption {
 // The interface specification for the client above.
 type ClientInterface interface {
 
+	// CalibrateWithBody An input's calibration from readings and their references; kept as a new revision if asked.
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /calibrations (the `Calibrate` operationId).
+	CalibrateWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// Calibrate An input's calibration from readings and their references; kept as a new revision if asked.
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /calibrations (the `Calibrate` operationId).
+	Calibrate(ctx context.Context, body CalibrateJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetCurve An input's chain as a curve, from the reading to the value.
+	//
+	// Corresponds with GET /curves (the `GetCurve` operationId).
+	GetCurve(ctx context.Context, params *GetCurveParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// GetHealth The process answers.
 	//
 	// Corresponds with GET /health (the `GetHealth` operationId).
 	GetHealth(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetHistogram How often an input, as the rules see it, was where in a recording.
+	//
+	// Corresponds with GET /histograms (the `GetHistogram` operationId).
+	GetHistogram(ctx context.Context, params *GetHistogramParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// TeachWithBody A trip point from a signal's normal and trouble windows; kept as a rule in a new revision if asked.
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /lessons (the `Teach` operationId).
+	TeachWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// Teach A trip point from a signal's normal and trouble windows; kept as a rule in a new revision if asked.
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /lessons (the `Teach` operationId).
+	Teach(ctx context.Context, body TeachJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// PreviewRecordingWithBody Say how a file would be understood, and keep nothing. The file's beginning is enough, but for Parquet.
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /previews (the `PreviewRecording` operationId).
+	PreviewRecordingWithBody(ctx context.Context, params *PreviewRecordingParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// GetReady The store can be used.
 	//
@@ -548,7 +939,7 @@ type ClientInterface interface {
 	// Corresponds with GET /recordings (the `ListRecordings` operationId).
 	ListRecordings(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// UploadRecordingWithBody Keep a recording, from wide CSV.
+	// UploadRecordingWithBody Keep a recording, from a file of any form that is read.
 	//
 	// Takes any type of body and a specified content type.
 	//
@@ -559,6 +950,11 @@ type ClientInterface interface {
 	//
 	// Corresponds with GET /recordings/{id} (the `GetRecording` operationId).
 	GetRecording(ctx context.Context, id int64, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ExportRecording A recording as a file. What is written reads back the same.
+	//
+	// Corresponds with GET /recordings/{id}/file (the `ExportRecording` operationId).
+	ExportRecording(ctx context.Context, id int64, params *ExportRecordingParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ReplayWithBody Play a stored recording through a stored revision.
 	//
@@ -598,6 +994,11 @@ type ClientInterface interface {
 	// Corresponds with GET /revisions/{number} (the `GetRevision` operationId).
 	GetRevision(ctx context.Context, number int64, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// GetScale A reading through an input's chain, every stage, either way.
+	//
+	// Corresponds with GET /scales (the `GetScale` operationId).
+	GetScale(ctx context.Context, params *GetScaleParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// GetSeries An input as the rules see it, with the smallest and largest value per pixel.
 	//
 	// Corresponds with GET /series (the `GetSeries` operationId).
@@ -614,11 +1015,126 @@ type ClientInterface interface {
 	GetVersion(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
 }
 
+// CalibrateWithBody An input's calibration from readings and their references; kept as a new revision if asked.
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /calibrations (the `Calibrate` operationId).
+func (c *Client) CalibrateWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewCalibrateRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// Calibrate An input's calibration from readings and their references; kept as a new revision if asked.
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /calibrations (the `Calibrate` operationId).
+func (c *Client) Calibrate(ctx context.Context, body CalibrateJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewCalibrateRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetCurve An input's chain as a curve, from the reading to the value.
+//
+// Corresponds with GET /curves (the `GetCurve` operationId).
+func (c *Client) GetCurve(ctx context.Context, params *GetCurveParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetCurveRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // GetHealth The process answers.
 //
 // Corresponds with GET /health (the `GetHealth` operationId).
 func (c *Client) GetHealth(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewGetHealthRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetHistogram How often an input, as the rules see it, was where in a recording.
+//
+// Corresponds with GET /histograms (the `GetHistogram` operationId).
+func (c *Client) GetHistogram(ctx context.Context, params *GetHistogramParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetHistogramRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// TeachWithBody A trip point from a signal's normal and trouble windows; kept as a rule in a new revision if asked.
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /lessons (the `Teach` operationId).
+func (c *Client) TeachWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewTeachRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// Teach A trip point from a signal's normal and trouble windows; kept as a rule in a new revision if asked.
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /lessons (the `Teach` operationId).
+func (c *Client) Teach(ctx context.Context, body TeachJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewTeachRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// PreviewRecordingWithBody Say how a file would be understood, and keep nothing. The file's beginning is enough, but for Parquet.
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /previews (the `PreviewRecording` operationId).
+func (c *Client) PreviewRecordingWithBody(ctx context.Context, params *PreviewRecordingParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewPreviewRecordingRequestWithBody(c.Server, params, contentType, body)
 	if err != nil {
 		return nil, err
 	}
@@ -659,7 +1175,7 @@ func (c *Client) ListRecordings(ctx context.Context, reqEditors ...RequestEditor
 	return c.Client.Do(req)
 }
 
-// UploadRecordingWithBody Keep a recording, from wide CSV.
+// UploadRecordingWithBody Keep a recording, from a file of any form that is read.
 //
 // Takes any type of body and a specified content type.
 //
@@ -681,6 +1197,21 @@ func (c *Client) UploadRecordingWithBody(ctx context.Context, params *UploadReco
 // Corresponds with GET /recordings/{id} (the `GetRecording` operationId).
 func (c *Client) GetRecording(ctx context.Context, id int64, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewGetRecordingRequest(c.Server, id)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ExportRecording A recording as a file. What is written reads back the same.
+//
+// Corresponds with GET /recordings/{id}/file (the `ExportRecording` operationId).
+func (c *Client) ExportRecording(ctx context.Context, id int64, params *ExportRecordingParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewExportRecordingRequest(c.Server, id, params)
 	if err != nil {
 		return nil, err
 	}
@@ -789,6 +1320,21 @@ func (c *Client) GetRevision(ctx context.Context, number int64, reqEditors ...Re
 	return c.Client.Do(req)
 }
 
+// GetScale A reading through an input's chain, every stage, either way.
+//
+// Corresponds with GET /scales (the `GetScale` operationId).
+func (c *Client) GetScale(ctx context.Context, params *GetScaleParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetScaleRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // GetSeries An input as the rules see it, with the smallest and largest value per pixel.
 //
 // Corresponds with GET /series (the `GetSeries` operationId).
@@ -834,6 +1380,104 @@ func (c *Client) GetVersion(ctx context.Context, reqEditors ...RequestEditorFn) 
 	return c.Client.Do(req)
 }
 
+// NewCalibrateRequest calls the generic Calibrate builder with application/json body
+func NewCalibrateRequest(server string, body CalibrateJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewCalibrateRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewCalibrateRequestWithBody constructs an http.Request for the Calibrate method, with any body, and a specified content type
+func NewCalibrateRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/calibrations")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewGetCurveRequest constructs an http.Request for the GetCurve method
+func NewGetCurveRequest(server string, params *GetCurveParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/curves")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "revision", params.Revision, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: "int64"}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "input", params.Input, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewGetHealthRequest constructs an http.Request for the GetHealth method
 func NewGetHealthRequest(server string) (*http.Request, error) {
 	var err error
@@ -857,6 +1501,268 @@ func NewGetHealthRequest(server string) (*http.Request, error) {
 	if err != nil {
 		return nil, err
 	}
+
+	return req, nil
+}
+
+// NewGetHistogramRequest constructs an http.Request for the GetHistogram method
+func NewGetHistogramRequest(server string, params *GetHistogramParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/histograms")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "revision", params.Revision, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: "int64"}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "recording", params.Recording, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: "int64"}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "point", params.Point, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "bins", params.Bins, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewTeachRequest calls the generic Teach builder with application/json body
+func NewTeachRequest(server string, body TeachJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewTeachRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewTeachRequestWithBody constructs an http.Request for the Teach method, with any body, and a specified content type
+func NewTeachRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/lessons")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewPreviewRecordingRequestWithBody constructs an http.Request for the PreviewRecording method, with any body, and a specified content type
+func NewPreviewRecordingRequestWithBody(server string, params *PreviewRecordingParams, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/previews")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "name", params.Name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if params.TimeColumn != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "time_column", *params.TimeColumn, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.TimeFormat != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "time_format", *params.TimeFormat, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Zone != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "zone", *params.Zone, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Map != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "map", *params.Map, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "array", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Pattern != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "pattern", *params.Pattern, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Every != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "every", *params.Every, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Sort != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "sort", *params.Sort, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "boolean", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.SkipBadRows != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "skip_bad_rows", *params.SkipBadRows, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "boolean", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
 
 	return req, nil
 }
@@ -951,6 +1857,102 @@ func NewUploadRecordingRequestWithBody(server string, params *UploadRecordingPar
 			}
 		}
 
+		if params.TimeColumn != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "time_column", *params.TimeColumn, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.TimeFormat != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "time_format", *params.TimeFormat, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Zone != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "zone", *params.Zone, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Map != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "map", *params.Map, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "array", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Pattern != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "pattern", *params.Pattern, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Every != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "every", *params.Every, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Sort != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "sort", *params.Sort, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "boolean", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.SkipBadRows != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "skip_bad_rows", *params.SkipBadRows, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "boolean", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
 		if encoded := queryValues.Encode(); encoded != "" {
 			rawQueryFragments = append(rawQueryFragments, encoded)
 		}
@@ -991,6 +1993,63 @@ func NewGetRecordingRequest(server string, id int64) (*http.Request, error) {
 	queryURL, err := serverURL.Parse(operationPath)
 	if err != nil {
 		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewExportRecordingRequest constructs an http.Request for the ExportRecording method
+func NewExportRecordingRequest(server string, id int64, params *ExportRecordingParams) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: "int64"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/recordings/%s/file", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "format", params.Format, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
 	}
 
 	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
@@ -1132,6 +2191,72 @@ func NewGetRevisionRequest(server string, number int64) (*http.Request, error) {
 	queryURL, err := serverURL.Parse(operationPath)
 	if err != nil {
 		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewGetScaleRequest constructs an http.Request for the GetScale method
+func NewGetScaleRequest(server string, params *GetScaleParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/scales")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "revision", params.Revision, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: "int64"}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "input", params.Input, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "value", params.Value, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
 	}
 
 	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
@@ -1377,12 +2502,61 @@ func WithBaseURL(baseURL string) ClientOption {
 // ClientWithResponsesInterface is the interface specification for the client with responses above.
 type ClientWithResponsesInterface interface {
 
+	// CalibrateWithBodyWithResponse An input's calibration from readings and their references; kept as a new revision if asked.
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /calibrations (the `Calibrate` operationId).
+	CalibrateWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*CalibrateResponse, error)
+
+	// CalibrateWithResponse An input's calibration from readings and their references; kept as a new revision if asked.
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /calibrations (the `Calibrate` operationId).
+	CalibrateWithResponse(ctx context.Context, body CalibrateJSONRequestBody, reqEditors ...RequestEditorFn) (*CalibrateResponse, error)
+
+	// GetCurveWithResponse An input's chain as a curve, from the reading to the value.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /curves (the `GetCurve` operationId).
+	GetCurveWithResponse(ctx context.Context, params *GetCurveParams, reqEditors ...RequestEditorFn) (*GetCurveResponse, error)
+
 	// GetHealthWithResponse The process answers.
 	//
 	// Returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with GET /health (the `GetHealth` operationId).
 	GetHealthWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetHealthResponse, error)
+
+	// GetHistogramWithResponse How often an input, as the rules see it, was where in a recording.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /histograms (the `GetHistogram` operationId).
+	GetHistogramWithResponse(ctx context.Context, params *GetHistogramParams, reqEditors ...RequestEditorFn) (*GetHistogramResponse, error)
+
+	// TeachWithBodyWithResponse A trip point from a signal's normal and trouble windows; kept as a rule in a new revision if asked.
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /lessons (the `Teach` operationId).
+	TeachWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*TeachResponse, error)
+
+	// TeachWithResponse A trip point from a signal's normal and trouble windows; kept as a rule in a new revision if asked.
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /lessons (the `Teach` operationId).
+	TeachWithResponse(ctx context.Context, body TeachJSONRequestBody, reqEditors ...RequestEditorFn) (*TeachResponse, error)
+
+	// PreviewRecordingWithBodyWithResponse Say how a file would be understood, and keep nothing. The file's beginning is enough, but for Parquet.
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /previews (the `PreviewRecording` operationId).
+	PreviewRecordingWithBodyWithResponse(ctx context.Context, params *PreviewRecordingParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*PreviewRecordingResponse, error)
 
 	// GetReadyWithResponse The store can be used.
 	//
@@ -1398,7 +2572,7 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /recordings (the `ListRecordings` operationId).
 	ListRecordingsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListRecordingsResponse, error)
 
-	// UploadRecordingWithBodyWithResponse Keep a recording, from wide CSV.
+	// UploadRecordingWithBodyWithResponse Keep a recording, from a file of any form that is read.
 	//
 	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 	//
@@ -1411,6 +2585,13 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with GET /recordings/{id} (the `GetRecording` operationId).
 	GetRecordingWithResponse(ctx context.Context, id int64, reqEditors ...RequestEditorFn) (*GetRecordingResponse, error)
+
+	// ExportRecordingWithResponse A recording as a file. What is written reads back the same.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /recordings/{id}/file (the `ExportRecording` operationId).
+	ExportRecordingWithResponse(ctx context.Context, id int64, params *ExportRecordingParams, reqEditors ...RequestEditorFn) (*ExportRecordingResponse, error)
 
 	// ReplayWithBodyWithResponse Play a stored recording through a stored revision.
 	//
@@ -1454,6 +2635,13 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /revisions/{number} (the `GetRevision` operationId).
 	GetRevisionWithResponse(ctx context.Context, number int64, reqEditors ...RequestEditorFn) (*GetRevisionResponse, error)
 
+	// GetScaleWithResponse A reading through an input's chain, every stage, either way.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /scales (the `GetScale` operationId).
+	GetScaleWithResponse(ctx context.Context, params *GetScaleParams, reqEditors ...RequestEditorFn) (*GetScaleResponse, error)
+
 	// GetSeriesWithResponse An input as the rules see it, with the smallest and largest value per pixel.
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -1474,6 +2662,102 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with GET /version (the `GetVersion` operationId).
 	GetVersionWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetVersionResponse, error)
+}
+
+type CalibrateResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Calibration
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r CalibrateResponse) GetJSON200() *Calibration {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r CalibrateResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r CalibrateResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r CalibrateResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r CalibrateResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r CalibrateResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetCurveResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Curve
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetCurveResponse) GetJSON200() *Curve {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetCurveResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetCurveResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetCurveResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetCurveResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetCurveResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
 }
 
 type GetHealthResponse struct {
@@ -1511,6 +2795,150 @@ func (r GetHealthResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r GetHealthResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetHistogramResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Histogram
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetHistogramResponse) GetJSON200() *Histogram {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetHistogramResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetHistogramResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetHistogramResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetHistogramResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetHistogramResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type TeachResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Lesson
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r TeachResponse) GetJSON200() *Lesson {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r TeachResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r TeachResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r TeachResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r TeachResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r TeachResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type PreviewRecordingResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Preview
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r PreviewRecordingResponse) GetJSON200() *Preview {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r PreviewRecordingResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r PreviewRecordingResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r PreviewRecordingResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r PreviewRecordingResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r PreviewRecordingResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -1709,6 +3137,47 @@ func (r GetRecordingResponse) ContentType() string {
 	return ""
 }
 
+type ExportRecordingResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ExportRecordingResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ExportRecordingResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ExportRecordingResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ExportRecordingResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ExportRecordingResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type ReplayResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -1901,6 +3370,54 @@ func (r GetRevisionResponse) ContentType() string {
 	return ""
 }
 
+type GetScaleResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Scaled
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetScaleResponse) GetJSON200() *Scaled {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetScaleResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetScaleResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetScaleResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetScaleResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetScaleResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type GetSeriesResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -2038,6 +3555,45 @@ func (r GetVersionResponse) ContentType() string {
 	return ""
 }
 
+// CalibrateWithBodyWithResponse An input's calibration from readings and their references; kept as a new revision if asked.
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /calibrations (the `Calibrate` operationId).
+func (c *ClientWithResponses) CalibrateWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*CalibrateResponse, error) {
+	rsp, err := c.CalibrateWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseCalibrateResponse(rsp)
+}
+
+// CalibrateWithResponse An input's calibration from readings and their references; kept as a new revision if asked.
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /calibrations (the `Calibrate` operationId).
+func (c *ClientWithResponses) CalibrateWithResponse(ctx context.Context, body CalibrateJSONRequestBody, reqEditors ...RequestEditorFn) (*CalibrateResponse, error) {
+	rsp, err := c.Calibrate(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseCalibrateResponse(rsp)
+}
+
+// GetCurveWithResponse An input's chain as a curve, from the reading to the value.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /curves (the `GetCurve` operationId).
+func (c *ClientWithResponses) GetCurveWithResponse(ctx context.Context, params *GetCurveParams, reqEditors ...RequestEditorFn) (*GetCurveResponse, error) {
+	rsp, err := c.GetCurve(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetCurveResponse(rsp)
+}
+
 // GetHealthWithResponse The process answers.
 //
 // Returns a wrapper object for the known response body format(s).
@@ -2049,6 +3605,58 @@ func (c *ClientWithResponses) GetHealthWithResponse(ctx context.Context, reqEdit
 		return nil, err
 	}
 	return ParseGetHealthResponse(rsp)
+}
+
+// GetHistogramWithResponse How often an input, as the rules see it, was where in a recording.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /histograms (the `GetHistogram` operationId).
+func (c *ClientWithResponses) GetHistogramWithResponse(ctx context.Context, params *GetHistogramParams, reqEditors ...RequestEditorFn) (*GetHistogramResponse, error) {
+	rsp, err := c.GetHistogram(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetHistogramResponse(rsp)
+}
+
+// TeachWithBodyWithResponse A trip point from a signal's normal and trouble windows; kept as a rule in a new revision if asked.
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /lessons (the `Teach` operationId).
+func (c *ClientWithResponses) TeachWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*TeachResponse, error) {
+	rsp, err := c.TeachWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseTeachResponse(rsp)
+}
+
+// TeachWithResponse A trip point from a signal's normal and trouble windows; kept as a rule in a new revision if asked.
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /lessons (the `Teach` operationId).
+func (c *ClientWithResponses) TeachWithResponse(ctx context.Context, body TeachJSONRequestBody, reqEditors ...RequestEditorFn) (*TeachResponse, error) {
+	rsp, err := c.Teach(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseTeachResponse(rsp)
+}
+
+// PreviewRecordingWithBodyWithResponse Say how a file would be understood, and keep nothing. The file's beginning is enough, but for Parquet.
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /previews (the `PreviewRecording` operationId).
+func (c *ClientWithResponses) PreviewRecordingWithBodyWithResponse(ctx context.Context, params *PreviewRecordingParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*PreviewRecordingResponse, error) {
+	rsp, err := c.PreviewRecordingWithBody(ctx, params, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParsePreviewRecordingResponse(rsp)
 }
 
 // GetReadyWithResponse The store can be used.
@@ -2077,7 +3685,7 @@ func (c *ClientWithResponses) ListRecordingsWithResponse(ctx context.Context, re
 	return ParseListRecordingsResponse(rsp)
 }
 
-// UploadRecordingWithBodyWithResponse Keep a recording, from wide CSV.
+// UploadRecordingWithBodyWithResponse Keep a recording, from a file of any form that is read.
 //
 // Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 //
@@ -2101,6 +3709,19 @@ func (c *ClientWithResponses) GetRecordingWithResponse(ctx context.Context, id i
 		return nil, err
 	}
 	return ParseGetRecordingResponse(rsp)
+}
+
+// ExportRecordingWithResponse A recording as a file. What is written reads back the same.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /recordings/{id}/file (the `ExportRecording` operationId).
+func (c *ClientWithResponses) ExportRecordingWithResponse(ctx context.Context, id int64, params *ExportRecordingParams, reqEditors ...RequestEditorFn) (*ExportRecordingResponse, error) {
+	rsp, err := c.ExportRecording(ctx, id, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseExportRecordingResponse(rsp)
 }
 
 // ReplayWithBodyWithResponse Play a stored recording through a stored revision.
@@ -2181,6 +3802,19 @@ func (c *ClientWithResponses) GetRevisionWithResponse(ctx context.Context, numbe
 	return ParseGetRevisionResponse(rsp)
 }
 
+// GetScaleWithResponse A reading through an input's chain, every stage, either way.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /scales (the `GetScale` operationId).
+func (c *ClientWithResponses) GetScaleWithResponse(ctx context.Context, params *GetScaleParams, reqEditors ...RequestEditorFn) (*GetScaleResponse, error) {
+	rsp, err := c.GetScale(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetScaleResponse(rsp)
+}
+
 // GetSeriesWithResponse An input as the rules see it, with the smallest and largest value per pixel.
 //
 // Returns a wrapper object for the known response body format(s).
@@ -2220,6 +3854,72 @@ func (c *ClientWithResponses) GetVersionWithResponse(ctx context.Context, reqEdi
 	return ParseGetVersionResponse(rsp)
 }
 
+// ParseCalibrateResponse parses an HTTP response from a CalibrateWithResponse call
+func ParseCalibrateResponse(rsp *http.Response) (*CalibrateResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &CalibrateResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Calibration
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetCurveResponse parses an HTTP response from a GetCurveWithResponse call
+func ParseGetCurveResponse(rsp *http.Response) (*GetCurveResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetCurveResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Curve
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseGetHealthResponse parses an HTTP response from a GetHealthWithResponse call
 func ParseGetHealthResponse(rsp *http.Response) (*GetHealthResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -2240,6 +3940,105 @@ func ParseGetHealthResponse(rsp *http.Response) (*GetHealthResponse, error) {
 			return nil, err
 		}
 		response.JSON200 = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetHistogramResponse parses an HTTP response from a GetHistogramWithResponse call
+func ParseGetHistogramResponse(rsp *http.Response) (*GetHistogramResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetHistogramResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Histogram
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseTeachResponse parses an HTTP response from a TeachWithResponse call
+func ParseTeachResponse(rsp *http.Response) (*TeachResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &TeachResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Lesson
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParsePreviewRecordingResponse parses an HTTP response from a PreviewRecordingWithResponse call
+func ParsePreviewRecordingResponse(rsp *http.Response) (*PreviewRecordingResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &PreviewRecordingResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Preview
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
 
 	}
 
@@ -2378,6 +4177,32 @@ func ParseGetRecordingResponse(rsp *http.Response) (*GetRecordingResponse, error
 	return response, nil
 }
 
+// ParseExportRecordingResponse parses an HTTP response from a ExportRecordingWithResponse call
+func ParseExportRecordingResponse(rsp *http.Response) (*ExportRecordingResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ExportRecordingResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseReplayResponse parses an HTTP response from a ReplayWithResponse call
 func ParseReplayResponse(rsp *http.Response) (*ReplayResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -2493,6 +4318,39 @@ func ParseGetRevisionResponse(rsp *http.Response) (*GetRevisionResponse, error) 
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
 		var dest RevisionDetail
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetScaleResponse parses an HTTP response from a GetScaleWithResponse call
+func ParseGetScaleResponse(rsp *http.Response) (*GetScaleResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetScaleResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Scaled
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}

@@ -76,7 +76,7 @@ func pushHatchery(t *testing.T, api *client.ClientWithResponses) {
 
 func upload(t *testing.T, api *client.ClientWithResponses, name string, text io.Reader) *client.UploadRecordingResponse {
 	t.Helper()
-	a, err := api.UploadRecordingWithBodyWithResponse(t.Context(), &client.UploadRecordingParams{Name: name}, "text/csv", text)
+	a, err := api.UploadRecordingWithBodyWithResponse(t.Context(), &client.UploadRecordingParams{Name: name}, "application/octet-stream", text)
 	require.NoError(t, err)
 	return a
 }

@@ -100,8 +100,42 @@ export interface paths {
         /** All recordings, by name. */
         get: operations["listRecordings"];
         put?: never;
-        /** Keep a recording, from wide CSV. */
+        /** Keep a recording, from a file of any form that is read. */
         post: operations["uploadRecording"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/previews": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Say how a file would be understood, and keep nothing. The file's beginning is enough, but for Parquet. */
+        post: operations["previewRecording"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/recordings/{id}/file": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** A recording as a file. What is written reads back the same. */
+        get: operations["exportRecording"];
+        put?: never;
+        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -176,6 +210,91 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/scales": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** A reading through an input's chain, every stage, either way. */
+        get: operations["getScale"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/curves": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** An input's chain as a curve, from the reading to the value. */
+        get: operations["getCurve"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/histograms": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** How often an input, as the rules see it, was where in a recording. */
+        get: operations["getHistogram"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/calibrations": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** An input's calibration from readings and their references; kept as a new revision if asked. */
+        post: operations["calibrate"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/lessons": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** A trip point from a signal's normal and trouble windows; kept as a rule in a new revision if asked. */
+        post: operations["teach"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
 }
 export type webhooks = Record<string, never>;
 export interface components {
@@ -234,9 +353,195 @@ export interface components {
             name: string;
             title: string;
             /** @enum {string} */
-            kind: "analog" | "discrete" | "output";
+            kind: "analog" | "discrete" | "derived" | "output";
             tag: string;
+            terminal: string;
+            notes: string[];
             unit: string;
+            file: string;
+            line: number;
+            /** @description its declaration */
+            text: string;
+            /** @description The places of an analog input's chain, the reading first and the engineering value last. */
+            chain: components["schemas"]["Place"][];
+            /** @description Health and filters, or a contact's clauses, as they stand in the sheet. */
+            clauses: string[];
+            /** @description The rules that look at an input, or call an output. */
+            used_by: string[];
+        };
+        Place: {
+            unit: string;
+            /** @description the clause that leads to it; empty for the reading */
+            stage: string;
+            /** @description the healthy range, where it is judged here */
+            healthy?: string;
+        };
+        Scaled: {
+            input: string;
+            /** @description the place at which the value stands */
+            at: number;
+            /** @description The value is left out where a stage has no answer. */
+            stages: components["schemas"]["StageValue"][];
+            /** @enum {string} */
+            quality: "good" | "bad";
+            reason: string;
+        };
+        StageValue: {
+            /** Format: double */
+            value?: number;
+            unit: string;
+        };
+        Curve: {
+            x: number[];
+            y: number[];
+            x_unit: string;
+            y_unit: string;
+            /**
+             * Format: double
+             * @description as a reading
+             */
+            healthy_low?: number;
+            /**
+             * Format: double
+             * @description as a reading
+             */
+            healthy_high?: number;
+        };
+        Histogram: {
+            /** Format: double */
+            low: number;
+            /** Format: double */
+            high: number;
+            counts: number[];
+            /** @description bad readings */
+            bad: number;
+            unit: string;
+        };
+        CalibrationRequest: {
+            /** Format: int64 */
+            revision: number;
+            input: string;
+            readings: components["schemas"]["CalibrationReading"][];
+            note?: string;
+            /** @description keep it as a new revision */
+            keep?: boolean;
+        };
+        CalibrationReading: {
+            measured: string;
+            reference: string;
+        };
+        Calibration: {
+            input: string;
+            unit: string;
+            clause: string;
+            points: components["schemas"]["CalibrationPoint"][];
+            /**
+             * Format: int64
+             * @description the revision as which it was kept
+             */
+            revision?: number;
+        };
+        CalibrationPoint: {
+            /** Format: double */
+            measured: number;
+            /** Format: double */
+            reference: number;
+            /** Format: double */
+            as_found: number;
+            /** Format: double */
+            as_left: number;
+            /**
+             * Format: double
+             * @description of span
+             */
+            as_found_percent?: number;
+            /**
+             * Format: double
+             * @description of span
+             */
+            as_left_percent?: number;
+        };
+        LessonRequest: {
+            /** Format: int64 */
+            revision: number;
+            /** Format: int64 */
+            recording: number;
+            input: string;
+            normal: components["schemas"]["TimeWindow"];
+            trouble: components["schemas"]["TimeWindow"];
+            /** @description write it into the job as this rule */
+            rule?: string;
+            /** @description that the rule calls */
+            output?: string;
+        };
+        TimeWindow: {
+            /** Format: double */
+            from: number;
+            /** Format: double */
+            to: number;
+        };
+        Lesson: {
+            input: string;
+            unit: string;
+            normal: components["schemas"]["LessonWindow"];
+            trouble: components["schemas"]["LessonWindow"];
+            separable: boolean;
+            /** @enum {string} */
+            direction: "falling" | "rising";
+            /** Format: double */
+            trip: number;
+            /** Format: double */
+            reset: number;
+            /** Format: double */
+            hysteresis: number;
+            /** Format: double */
+            on_delay_seconds: number;
+            /** Format: double */
+            margin: number;
+            advice: string;
+            /** @description the setpoint and rule as they would stand in the sheet */
+            text: string;
+            /**
+             * Format: int64
+             * @description the revision as which the rule was kept
+             */
+            revision?: number;
+        };
+        LessonWindow: {
+            /** Format: double */
+            low: number;
+            /** Format: double */
+            high: number;
+            /** Format: double */
+            noise: number;
+            readings: number;
+        };
+        Preview: {
+            understood: components["schemas"]["Understood"];
+            clock: components["schemas"]["Clock"];
+            /** @description all of the file was looked at */
+            whole: boolean;
+            columns: components["schemas"]["PreviewColumn"][];
+            /** @description The first rows, each with its time and a cell for each column. */
+            rows: string[][];
+            notes: string[];
+        };
+        Understood: {
+            format: string;
+            separator: string;
+            decimal: string;
+            time_column: string;
+            time_format: string;
+            zone: string;
+        };
+        PreviewColumn: {
+            name: string;
+            unit: string;
+            /** @description what the newest revision knows by that name, in words; empty if it knows nothing */
+            point: string;
+            samples: number;
+            /** @description why the column could not be played */
+            problem?: string;
         };
         Setpoint: {
             name: string;
@@ -275,6 +580,8 @@ export interface components {
             unit: string;
         };
         Recording: {
+            /** @description how the file was read, in words */
+            understood: string;
             /** Format: int64 */
             id: number;
             name: string;
@@ -294,6 +601,8 @@ export interface components {
             notes: string[];
         };
         Clock: {
+            /** @description an IANA name; empty where the offset is the same throughout */
+            zone: string;
             elapsed: boolean;
             /**
              * Format: double
@@ -395,8 +704,11 @@ export interface components {
         Lane: {
             name: string;
             title: string;
-            /** @enum {string} */
-            kind: "input" | "rule" | "output";
+            /**
+             * @description plant: what the recording says of an output
+             * @enum {string}
+             */
+            kind: "input" | "rule" | "output" | "plant";
             starts: number;
             spans: components["schemas"]["Span"][];
         };
@@ -592,6 +904,18 @@ export interface operations {
         parameters: {
             query: {
                 name: string;
+                time_column?: string;
+                time_format?: string;
+                /** @description Of local times; the newest revision's where it is left out. */
+                zone?: string;
+                /** @description COLUMN=POINT, perhaps with a unit in brackets. */
+                map?: string[];
+                /** @description Reads a text capture by this regular expression. */
+                pattern?: string;
+                /** @description How far apart the lines of a text capture without times lie. */
+                every?: string;
+                sort?: boolean;
+                skip_bad_rows?: boolean;
             };
             header?: never;
             path?: never;
@@ -599,7 +923,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "text/csv": string;
+                "application/octet-stream": string;
             };
         };
         responses: {
@@ -610,6 +934,70 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Recording"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    previewRecording: {
+        parameters: {
+            query: {
+                name: string;
+                time_column?: string;
+                time_format?: string;
+                /** @description Of local times; the newest revision's where it is left out. */
+                zone?: string;
+                /** @description COLUMN=POINT, perhaps with a unit in brackets. */
+                map?: string[];
+                /** @description Reads a text capture by this regular expression. */
+                pattern?: string;
+                /** @description How far apart the lines of a text capture without times lie. */
+                every?: string;
+                sort?: boolean;
+                skip_bad_rows?: boolean;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/octet-stream": string;
+            };
+        };
+        responses: {
+            /** @description What was understood. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Preview"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    exportRecording: {
+        parameters: {
+            query: {
+                format: "csv" | "jsonl" | "parquet";
+            };
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The file. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/octet-stream": string;
                 };
             };
             default: components["responses"]["Problem"];
@@ -713,6 +1101,132 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Value"][];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getScale: {
+        parameters: {
+            query: {
+                revision: number;
+                input: string;
+                /** @description A number with its unit, which says at which stage it stands: 12 mA. */
+                value: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The reading at every stage. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Scaled"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getCurve: {
+        parameters: {
+            query: {
+                revision: number;
+                input: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Points of the curve, and where its signal is good. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Curve"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getHistogram: {
+        parameters: {
+            query: {
+                revision: number;
+                recording: number;
+                point: string;
+                bins: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The number of readings in each of equally wide bins. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Histogram"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    calibrate: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["CalibrationRequest"];
+            };
+        };
+        responses: {
+            /** @description The errors before and after, and the clause. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Calibration"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    teach: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["LessonRequest"];
+            };
+        };
+        responses: {
+            /** @description What the windows teach. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Lesson"];
                 };
             };
             default: components["responses"]["Problem"];

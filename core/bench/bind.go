@@ -50,8 +50,8 @@ func bind(p *logic.Program, r *recording.Recording) (bound []binding, warnings [
 	for _, c := range r.Columns {
 		switch {
 		case p.OutputIndex(c.Name) >= 0:
-			if t, v, found := c.NotDiscrete(); found {
-				return nil, nil, fmt.Errorf("column %s, at %s: %s is neither 0 nor 1, and %s is a discrete output", c.Name, r.Clock.Format(t), unit.Short(v), c.Name)
+			if err := Fits(p, c, r.Clock); err != nil {
+				return nil, nil, err
 			}
 		case p.DerivedIndex(c.Name) >= 0:
 			warnings = append(warnings, fmt.Sprintf("column %s is a derived value; it is computed anew from its inputs", c.Name))
@@ -60,6 +60,18 @@ func bind(p *logic.Program, r *recording.Recording) (bound []binding, warnings [
 		}
 	}
 	return bound, warnings, nil
+}
+
+// Fits tells why a column of a recording could not be played, if it could not.
+func Fits(p *logic.Program, c *recording.Column, clock recording.Clock) error {
+	if i := p.InputIndex(c.Name); i >= 0 {
+		_, err := bindColumn(p, i, c, clock)
+		return err
+	}
+	if t, v, found := c.NotDiscrete(); p.OutputIndex(c.Name) >= 0 && found {
+		return fmt.Errorf("column %s, at %s: %s is neither 0 nor 1, and %s is a discrete output", c.Name, clock.Format(t), unit.Short(v), c.Name)
+	}
+	return nil
 }
 
 func bindColumn(p *logic.Program, i int, c *recording.Column, clock recording.Clock) (binding, error) {

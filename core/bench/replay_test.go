@@ -125,7 +125,7 @@ func TestReplayRefuses(t *testing.T) {
 	r, err := bench.Replay(compileJob(t, job), record(t, "time,o,z\n0,1,0\n"), bench.Options{})
 	require.NoError(t, err)
 	assert.Equal(t, []string{"the recording has no column x, which rules need; it is never read", "the recording has no column k, which rules need; it is never read",
-		"column o is an output; what the plant did is not played", "column z is no point of this job"}, r.Warnings)
+		"column z is no point of this job", "column o is an output: the plant did what the rules say"}, r.Warnings)
 }
 
 // A scan so fast that it meets every instant changes nothing; what a replay

@@ -7,7 +7,7 @@
 //	description  the label
 //	tag          the plant's own name
 //	terminal     where it is wired
-//	kind         analog, discrete or output
+//	kind         analog, discrete, discrete inverted or output
 //	card         the converter of an analog input: 0..4095 counts to 0..20 mA
 //	signal       what the sensor gives: 4..20 mA, 0..10 V, pt100
 //	low, high    the values at the ends of the signal
@@ -157,6 +157,7 @@ var kinds = map[string]string{
 	"analog": "analog", "analog input": "analog", "ai": "analog",
 	"discrete": "discrete", "discrete input": "discrete", "digital": "discrete", "digital input": "discrete", "contact": "discrete", "di": "discrete",
 	"output": "output", "discrete output": "output", "digital output": "output", "do": "output", "relay": "output",
+	"discrete inverted": "inverted",
 }
 
 func quote(s string) string {
@@ -181,6 +182,10 @@ func (r *Row) declaration(name string) (string, error) {
 	if d := r.get("description"); d != "" {
 		b.WriteString(" " + quote(d))
 	}
+	inverted := kind == "inverted"
+	if inverted {
+		kind = "discrete"
+	}
 	if kind == "discrete" {
 		b.WriteString(" discrete")
 	}
@@ -189,6 +194,9 @@ func (r *Row) declaration(name string) (string, error) {
 		if v := r.get(text); v != "" {
 			fmt.Fprintf(&b, "  %s %s\n", text, quote(v))
 		}
+	}
+	if inverted {
+		b.WriteString("  inverted\n")
 	}
 	if kind != "analog" {
 		return b.String(), nil
@@ -281,7 +289,11 @@ func Rows(job *sheet.Job) [][]string {
 		rows = append(rows, row)
 	}
 	for _, in := range job.Inputs {
-		if in.Discrete {
+		switch {
+		case in.Discrete && in.Inverted != nil:
+			add(&in.Head, "discrete inverted", nil)
+			continue
+		case in.Discrete:
 			add(&in.Head, "discrete", nil)
 			continue
 		}

@@ -45,7 +45,8 @@ type Lane struct {
 	Kind  logic.Kind
 	Spans []bench.Span
 
-	Starts int // of a rule or an output
+	Starts int  // of a rule or an output
+	Plant  bool // it is what the plant did with an output, by the recording
 }
 
 // FromReplay makes a chart of everything that the rules of a replay use.
@@ -85,8 +86,17 @@ func FromReplay(r *bench.Result, title, subtitle string) (*Chart, error) {
 		}
 		c.Panels = append(c.Panels, Panel{Name: d.Name, Unit: d.Unit.Name(), Signal: signal, Points: points(r, d.Name)})
 	}
+	plant := r.Plant()
 	for _, sum := range r.Summary {
-		c.Lanes = append(c.Lanes, Lane{sum.Name, sum.Kind, r.Spans(sum.Kind, int(sum.Index)), sum.Starts})
+		c.Lanes = append(c.Lanes, Lane{Name: sum.Name, Kind: sum.Kind, Spans: r.Spans(sum.Kind, int(sum.Index)), Starts: sum.Starts})
+		if sum.Kind != logic.OutputKind {
+			continue
+		}
+		for _, did := range plant {
+			if did.Output == int(sum.Index) {
+				c.Lanes = append(c.Lanes, Lane{Name: sum.Name, Kind: sum.Kind, Spans: did.Plant, Plant: true})
+			}
+		}
 	}
 	return c, nil
 }

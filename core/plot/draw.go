@@ -307,6 +307,9 @@ func (d *drawing) lane(l *Lane, y float64) {
 	case logic.RuleKind:
 		fill = accent
 	}
+	if l.Plant {
+		fill = light
+	}
 	for _, s := range l.Spans {
 		x := d.x(s.From)
 		w := math.Max(d.x(s.To)-x, 1)
@@ -314,6 +317,9 @@ func (d *drawing) lane(l *Lane, y float64) {
 		case logic.On:
 			d.rect(x, base-11, w, 11, fill)
 		case logic.Undecided:
+			if l.Plant {
+				continue // not read yet
+			}
 			d.hatch(x, base-11, w, 11, ink2)
 		case logic.Bad:
 			d.hatch(x, base-11, w, 11, bad)
@@ -323,6 +329,9 @@ func (d *drawing) lane(l *Lane, y float64) {
 
 // laneNote is what a lane is, and how often it turned on.
 func laneNote(l *Lane) string {
+	if l.Plant {
+		return "as the plant did"
+	}
 	kind := map[logic.Kind]string{logic.InputKind: "contact", logic.RuleKind: "rule", logic.OutputKind: "output"}[l.Kind]
 	switch l.Starts {
 	case 0:

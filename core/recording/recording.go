@@ -230,6 +230,34 @@ func (b *Block) cut(from, to int64) *Block {
 	return NewBlock(b.Times[i:k], values)
 }
 
+// Histogram counts the good readings in equally wide bins from the lowest to
+// the highest of them, and the bad ones.
+func (c *Column) Histogram(bins int) (low, high float64, counts []int, bad int) {
+	low, high = math.Inf(1), math.Inf(-1)
+	for _, b := range c.Blocks {
+		if !math.IsNaN(b.Min) {
+			low, high = min(low, b.Min), max(high, b.Max)
+		}
+	}
+	counts = make([]int, bins)
+	if low > high {
+		low, high = 0, 0
+	}
+	width := (high - low) / float64(bins)
+	c.Each(func(_ int64, v float64) bool {
+		switch {
+		case math.IsNaN(v) || math.IsInf(v, 0):
+			bad++
+		case width == 0:
+			counts[0]++
+		default:
+			counts[min(int((v-low)/width), bins-1)]++
+		}
+		return true
+	})
+	return low, high, counts, bad
+}
+
 // An Extent is the smallest and largest good reading in a stretch of time.
 type Extent struct {
 	Min, Max float64 // NaN if there is no good reading

@@ -334,6 +334,39 @@ func (r *Rule) Calls() []*Name {
 	return r.Call.Outputs
 }
 
+// NamesIn lists the names that a rule's clauses refer to: of inputs and
+// setpoints in its conditions, of the inputs behind derived values, and of the
+// outputs that it calls.
+func (j *Job) NamesIn(r *Rule) []string {
+	var names []string
+	var add func(n *Name)
+	add = func(n *Name) {
+		names = append(names, n.Name)
+		if d, ok := j.names[n.Name].(*Derived); ok {
+			Names(d.Value, add)
+		}
+	}
+	for _, c := range []*ConditionClause{r.OnWhen, r.OffWhen} {
+		if c == nil {
+			continue
+		}
+		Walk(c.Condition, func(x Condition) {
+			switch x := x.(type) {
+			case *Test:
+				add(x.Name)
+			case *Compare:
+				for _, e := range []Expr{x.L, x.R, x.Deadband, x.Hysteresis} {
+					Names(e, add)
+				}
+			}
+		})
+	}
+	for _, n := range r.Calls() {
+		names = append(names, n.Name)
+	}
+	return names
+}
+
 // OnCondition is `on when` without an outermost `for`, and that `for` (nil if
 // there is none). Parentheses round the whole are left aside.
 func (r *Rule) OnCondition() (Condition, *Duration) {

@@ -225,6 +225,58 @@ func (c *Chain) Span() (low, high float64, ok bool) {
 	return 0, 0, false
 }
 
+// ReadingSpan is the lowest and highest reading that the chain is made for, as
+// far as its stages say.
+func (c *Chain) ReadingSpan() (low, high float64) {
+	if len(c.stages) == 0 {
+		if c.healthyAt == 0 {
+			return c.low, c.high
+		}
+		return 0, 100
+	}
+	// The first stage from which the ends of the reading can be told.
+	switch s := c.input.Stages[0].(type) {
+	case *sheet.Scale:
+		return ordered(s.From.From.In(c.Units[0]), s.From.To.In(c.Units[0]))
+	case *sheet.Root:
+		return ordered(s.From.From.In(c.Units[0]), s.From.To.In(c.Units[0]))
+	case *sheet.Divider:
+		supply := s.Supply.In(c.Units[0])
+		return supply * 0.01, supply * 0.99
+	case *sheet.Curve:
+		if n := len(s.Pairs); n > 0 {
+			return s.Pairs[0].From.In(c.Units[0]), s.Pairs[n-1].From.In(c.Units[0])
+		}
+	}
+	if a, b := c.Carry(0, len(c.stages), 0), c.Carry(celsius.Convert(100, c.Engineering()), len(c.stages), 0); c.Engineering().Dimension() == unit.Temperature && !math.IsNaN(a+b) {
+		return ordered(c.Carry(celsius.Convert(0, c.Engineering()), len(c.stages), 0), b)
+	}
+	return 0, 100
+}
+
+func ordered(a, b float64) (low, high float64) { return min(a, b), max(a, b) }
+
+// ParseReading reads a number and the unit that says at which stage of an
+// input's chain it stands; a number alone stands at the first.
+func (c *Chain) ParseReading(input, s string) (value float64, at int, err error) {
+	q, err := unit.ParseQuantity(s)
+	if err != nil {
+		return 0, 0, err
+	}
+	if q.Unit == (unit.Unit{}) {
+		return q.Value, 0, nil
+	}
+	at, ok := c.Place(q.Unit)
+	if !ok {
+		var units []string
+		for _, u := range c.Units {
+			units = append(units, u.Name())
+		}
+		return 0, 0, fmt.Errorf("%s is in %s, and the chain of %s has %s", s, q.Unit.Describe(), input, strings.Join(units, ", "))
+	}
+	return q.In(c.Units[at]), at, nil
+}
+
 // Resolution is the smallest step of the engineering value that the converter
 // can tell apart, at mid span; 0 if readings are not counts.
 func (c *Chain) Resolution() float64 {

@@ -2,13 +2,12 @@ package api
 
 import (
 	"context"
+	"io"
 	"math"
 	"net/http"
-	"strings"
-	"unicode"
 
 	"rectura/core/recording"
-	"rectura/core/recording/csv"
+	"rectura/core/recording/format"
 	"rectura/service/store"
 )
 
@@ -34,31 +33,24 @@ func (s *Server) GetRecording(ctx context.Context, request GetRecordingRequestOb
 	return GetRecording200JSONResponse(recordingView(r)), nil
 }
 
-// UploadRecording reads a recording as it comes in and keeps it whole, or not
-// at all.
-func (s *Server) UploadRecording(ctx context.Context, request UploadRecordingRequestObject) (UploadRecordingResponseObject, error) {
-	name := strings.TrimSpace(request.Params.Name)
-	if name == "" || len(name) > 200 || strings.ContainsFunc(name, unicode.IsControl) {
-		return nil, refuse(http.StatusUnprocessableEntity, "A recording needs a name of 1 to 200 letters without control characters.")
-	}
-	r, err := csv.Reader{Name: name}.Read(request.Body)
+// ExportRecording gives a recording as a file.
+func (s *Server) ExportRecording(ctx context.Context, request ExportRecordingRequestObject) (ExportRecordingResponseObject, error) {
+	r, err := s.library.recording(ctx, request.Id)
 	if err != nil {
 		return nil, err
 	}
-	id, err := s.store.AddRecording(ctx, name, r, s.now())
-	if err != nil {
-		return nil, err
+	f := format.Format(request.Params.Format)
+	if f != format.CSV && f != format.JSONL && f != format.Parquet {
+		return nil, refuse(http.StatusUnprocessableEntity, "A recording is written as csv, jsonl or parquet.")
 	}
-	kept, err := s.store.Recording(ctx, id)
-	if err != nil {
-		return nil, err
-	}
-	return UploadRecording201JSONResponse(recordingView(kept)), nil
+	in, out := io.Pipe()
+	go func() { out.CloseWithError(format.Write(f, out, r)) }()
+	return ExportRecording200ApplicationoctetStreamResponse{Body: in}, nil
 }
 
 func recordingView(r *store.Recording) Recording {
 	v := Recording{Id: r.ID, Name: r.Name, Uploaded: r.Uploaded, Clock: clockView(r.Clock, r.Start), Seconds: seconds(r.End - r.Start),
-		Rows: r.Rows, Samples: r.Samples(), Bytes: r.Bytes, Columns: []Column{}, Notes: append([]string{}, r.Notes...)}
+		Rows: r.Rows, Samples: r.Samples(), Bytes: r.Bytes, Columns: []Column{}, Notes: append([]string{}, r.Notes...), Understood: r.Understood}
 	for _, c := range r.Columns {
 		column := Column{Name: c.Name, Unit: c.Unit, Samples: c.Samples}
 		if !math.IsNaN(c.Min) {
@@ -70,7 +62,7 @@ func recordingView(r *store.Recording) Recording {
 }
 
 func clockView(c recording.Clock, start int64) Clock {
-	return Clock{Elapsed: c.Elapsed, Start: seconds(start), Offset: c.Offset}
+	return Clock{Elapsed: c.Elapsed, Start: seconds(start), Offset: c.OffsetAt(start), Zone: c.Zone}
 }
 
 func seconds(ns int64) float64 { return float64(ns) / 1e9 }

@@ -163,10 +163,13 @@ func laneViews(r *bench.Result, c *plot.Chart) []Lane {
 	for i := range c.Lanes {
 		lane := &c.Lanes[i]
 		v := Lane{Name: lane.Name, Title: r.Program.Job.Lookup(lane.Name).Base().Title(), Kind: LaneKind(lane.Kind.String()), Starts: lane.Starts, Spans: []Span{}}
+		if lane.Plant {
+			v.Kind = LaneKindPlant
+		}
 		for _, span := range lane.Spans {
 			state := SpanState(span.State.String())
-			if lane.Kind == logic.InputKind && span.State == logic.Undecided {
-				state = Unread
+			if (lane.Kind == logic.InputKind || lane.Plant) && span.State == logic.Undecided {
+				state = SpanStateUnread
 			}
 			v.Spans = append(v.Spans, Span{From: seconds(span.From - r.Recording.Origin), To: seconds(span.To - r.Recording.Origin), State: state})
 		}

@@ -73,33 +73,11 @@ func (s *Server) GetRevision(ctx context.Context, request GetRevisionRequestObje
 		return nil, err
 	}
 	_, found := sheet.Parse(sheets)
-	answer := GetRevision200JSONResponse{Revision: revisionView(r), Findings: findings(found), Sheets: []Sheet{}, Points: pointViews(p.Job), Setpoints: setpointViews(p.Job), Rules: ruleViews(p)}
+	answer := GetRevision200JSONResponse{Revision: revisionView(r), Findings: findings(found), Sheets: []Sheet{}, Points: pointViews(p), Setpoints: setpointViews(p.Job), Rules: ruleViews(p)}
 	for _, sh := range sheets {
 		answer.Sheets = append(answer.Sheets, Sheet{sh.Name, string(sh.Text)})
 	}
 	return answer, nil
-}
-
-func pointViews(job *sheet.Job) []Point {
-	points := []Point{}
-	for _, in := range job.Inputs {
-		p := Point{Name: in.Name, Title: in.Title(), Kind: PointKindDiscrete, Tag: tag(&in.Head)}
-		if !in.Discrete {
-			p.Kind, p.Unit = PointKindAnalog, in.Engineering().Name()
-		}
-		points = append(points, p)
-	}
-	for _, o := range job.Outputs {
-		points = append(points, Point{Name: o.Name, Title: o.Title(), Kind: PointKindOutput, Tag: tag(&o.Head)})
-	}
-	return points
-}
-
-func tag(h *sheet.Head) string {
-	if h.Tag == nil {
-		return ""
-	}
-	return h.Tag.Text
 }
 
 func setpointViews(job *sheet.Job) []Setpoint {
@@ -130,9 +108,9 @@ func ruleViews(p *logic.Program) []Rule {
 }
 
 func rulePointView(p *logic.Program, pt logic.RulePoint) RulePoint {
-	v := RulePoint{Rule: p.Rules[pt.Rule].Name, Effect: RulePointEffect(pt.Effect.String()), Input: pt.Name, Op: string(pt.Op), Direction: Rising, Stages: quantities(pt.Stages)}
+	v := RulePoint{Rule: p.Rules[pt.Rule].Name, Effect: RulePointEffect(pt.Effect.String()), Input: pt.Name, Op: string(pt.Op), Direction: RulePointDirectionRising, Stages: quantities(pt.Stages)}
 	if pt.Op.Falling() {
-		v.Direction = Falling
+		v.Direction = RulePointDirectionFalling
 	}
 	return v
 }

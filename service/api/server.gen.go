@@ -20,6 +20,7 @@ import (
 const (
 	LaneKindInput  LaneKind = "input"
 	LaneKindOutput LaneKind = "output"
+	LaneKindPlant  LaneKind = "plant"
 	LaneKindRule   LaneKind = "rule"
 )
 
@@ -30,7 +31,27 @@ func (e LaneKind) Valid() bool {
 		return true
 	case LaneKindOutput:
 		return true
+	case LaneKindPlant:
+		return true
 	case LaneKindRule:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for LessonDirection.
+const (
+	LessonDirectionFalling LessonDirection = "falling"
+	LessonDirectionRising  LessonDirection = "rising"
+)
+
+// Valid indicates whether the value is a known member of the LessonDirection enum.
+func (e LessonDirection) Valid() bool {
+	switch e {
+	case LessonDirectionFalling:
+		return true
+	case LessonDirectionRising:
 		return true
 	default:
 		return false
@@ -40,6 +61,7 @@ func (e LaneKind) Valid() bool {
 // Defines values for PointKind.
 const (
 	PointKindAnalog   PointKind = "analog"
+	PointKindDerived  PointKind = "derived"
 	PointKindDiscrete PointKind = "discrete"
 	PointKindOutput   PointKind = "output"
 )
@@ -48,6 +70,8 @@ const (
 func (e PointKind) Valid() bool {
 	switch e {
 	case PointKindAnalog:
+		return true
+	case PointKindDerived:
 		return true
 	case PointKindDiscrete:
 		return true
@@ -60,16 +84,16 @@ func (e PointKind) Valid() bool {
 
 // Defines values for RulePointDirection.
 const (
-	Falling RulePointDirection = "falling"
-	Rising  RulePointDirection = "rising"
+	RulePointDirectionFalling RulePointDirection = "falling"
+	RulePointDirectionRising  RulePointDirection = "rising"
 )
 
 // Valid indicates whether the value is a known member of the RulePointDirection enum.
 func (e RulePointDirection) Valid() bool {
 	switch e {
-	case Falling:
+	case RulePointDirectionFalling:
 		return true
-	case Rising:
+	case RulePointDirectionRising:
 		return true
 	default:
 		return false
@@ -94,27 +118,45 @@ func (e RulePointEffect) Valid() bool {
 	}
 }
 
+// Defines values for ScaledQuality.
+const (
+	ScaledQualityBad  ScaledQuality = "bad"
+	ScaledQualityGood ScaledQuality = "good"
+)
+
+// Valid indicates whether the value is a known member of the ScaledQuality enum.
+func (e ScaledQuality) Valid() bool {
+	switch e {
+	case ScaledQualityBad:
+		return true
+	case ScaledQualityGood:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for SpanState.
 const (
-	Bad       SpanState = "bad"
-	Off       SpanState = "off"
-	On        SpanState = "on"
-	Undecided SpanState = "undecided"
-	Unread    SpanState = "unread"
+	SpanStateBad       SpanState = "bad"
+	SpanStateOff       SpanState = "off"
+	SpanStateOn        SpanState = "on"
+	SpanStateUndecided SpanState = "undecided"
+	SpanStateUnread    SpanState = "unread"
 )
 
 // Valid indicates whether the value is a known member of the SpanState enum.
 func (e SpanState) Valid() bool {
 	switch e {
-	case Bad:
+	case SpanStateBad:
 		return true
-	case Off:
+	case SpanStateOff:
 		return true
-	case On:
+	case SpanStateOn:
 		return true
-	case Undecided:
+	case SpanStateUndecided:
 		return true
-	case Unread:
+	case SpanStateUnread:
 		return true
 	default:
 		return false
@@ -142,6 +184,69 @@ func (e TransitionKind) Valid() bool {
 	}
 }
 
+// Defines values for ExportRecordingParamsFormat.
+const (
+	Csv     ExportRecordingParamsFormat = "csv"
+	Jsonl   ExportRecordingParamsFormat = "jsonl"
+	Parquet ExportRecordingParamsFormat = "parquet"
+)
+
+// Valid indicates whether the value is a known member of the ExportRecordingParamsFormat enum.
+func (e ExportRecordingParamsFormat) Valid() bool {
+	switch e {
+	case Csv:
+		return true
+	case Jsonl:
+		return true
+	case Parquet:
+		return true
+	default:
+		return false
+	}
+}
+
+// Calibration defines model for Calibration.
+type Calibration struct {
+	Clause string             `json:"clause"`
+	Input  string             `json:"input"`
+	Points []CalibrationPoint `json:"points"`
+
+	// Revision the revision as which it was kept
+	Revision *int64 `json:"revision,omitempty"`
+	Unit     string `json:"unit"`
+}
+
+// CalibrationPoint defines model for CalibrationPoint.
+type CalibrationPoint struct {
+	AsFound float64 `json:"as_found"`
+
+	// AsFoundPercent of span
+	AsFoundPercent *float64 `json:"as_found_percent,omitempty"`
+	AsLeft         float64  `json:"as_left"`
+
+	// AsLeftPercent of span
+	AsLeftPercent *float64 `json:"as_left_percent,omitempty"`
+	Measured      float64  `json:"measured"`
+	Reference     float64  `json:"reference"`
+}
+
+// CalibrationReading defines model for CalibrationReading.
+type CalibrationReading struct {
+	Measured  string `json:"measured"`
+	Reference string `json:"reference"`
+}
+
+// CalibrationRequest defines model for CalibrationRequest.
+type CalibrationRequest struct {
+	Input string `json:"input"`
+
+	// Keep keep it as a new revision
+	Keep     *bool                `json:"keep,omitempty"`
+	Note     *string              `json:"note,omitempty"`
+	Readings []CalibrationReading `json:"readings"`
+	Revision int64                `json:"revision"`
+}
+
 // Clock defines model for Clock.
 type Clock struct {
 	Elapsed bool `json:"elapsed"`
@@ -151,6 +256,9 @@ type Clock struct {
 
 	// Start seconds since 1970, or the file's own number of elapsed seconds
 	Start float64 `json:"start"`
+
+	// Zone an IANA name; empty where the offset is the same throughout
+	Zone string `json:"zone"`
 }
 
 // Column defines model for Column.
@@ -160,6 +268,19 @@ type Column struct {
 	Name    string   `json:"name"`
 	Samples int      `json:"samples"`
 	Unit    string   `json:"unit"`
+}
+
+// Curve defines model for Curve.
+type Curve struct {
+	// HealthyHigh as a reading
+	HealthyHigh *float64 `json:"healthy_high,omitempty"`
+
+	// HealthyLow as a reading
+	HealthyLow *float64  `json:"healthy_low,omitempty"`
+	X          []float64 `json:"x"`
+	XUnit      string    `json:"x_unit"`
+	Y          []float64 `json:"y"`
+	YUnit      string    `json:"y_unit"`
 }
 
 // Finding defines model for Finding.
@@ -172,8 +293,19 @@ type Finding struct {
 	Text     string `json:"text"`
 }
 
+// Histogram defines model for Histogram.
+type Histogram struct {
+	// Bad bad readings
+	Bad    int     `json:"bad"`
+	Counts []int   `json:"counts"`
+	High   float64 `json:"high"`
+	Low    float64 `json:"low"`
+	Unit   string  `json:"unit"`
+}
+
 // Lane defines model for Lane.
 type Lane struct {
+	// Kind plant: what the recording says of an output
 	Kind   LaneKind `json:"kind"`
 	Name   string   `json:"name"`
 	Spans  []Span   `json:"spans"`
@@ -181,8 +313,56 @@ type Lane struct {
 	Title  string   `json:"title"`
 }
 
-// LaneKind defines model for Lane.Kind.
+// LaneKind plant: what the recording says of an output
 type LaneKind string
+
+// Lesson defines model for Lesson.
+type Lesson struct {
+	Advice         string          `json:"advice"`
+	Direction      LessonDirection `json:"direction"`
+	Hysteresis     float64         `json:"hysteresis"`
+	Input          string          `json:"input"`
+	Margin         float64         `json:"margin"`
+	Normal         LessonWindow    `json:"normal"`
+	OnDelaySeconds float64         `json:"on_delay_seconds"`
+	Reset          float64         `json:"reset"`
+
+	// Revision the revision as which the rule was kept
+	Revision  *int64 `json:"revision,omitempty"`
+	Separable bool   `json:"separable"`
+
+	// Text the setpoint and rule as they would stand in the sheet
+	Text    string       `json:"text"`
+	Trip    float64      `json:"trip"`
+	Trouble LessonWindow `json:"trouble"`
+	Unit    string       `json:"unit"`
+}
+
+// LessonDirection defines model for Lesson.Direction.
+type LessonDirection string
+
+// LessonRequest defines model for LessonRequest.
+type LessonRequest struct {
+	Input  string     `json:"input"`
+	Normal TimeWindow `json:"normal"`
+
+	// Output that the rule calls
+	Output    *string `json:"output,omitempty"`
+	Recording int64   `json:"recording"`
+	Revision  int64   `json:"revision"`
+
+	// Rule write it into the job as this rule
+	Rule    *string    `json:"rule,omitempty"`
+	Trouble TimeWindow `json:"trouble"`
+}
+
+// LessonWindow defines model for LessonWindow.
+type LessonWindow struct {
+	High     float64 `json:"high"`
+	Low      float64 `json:"low"`
+	Noise    float64 `json:"noise"`
+	Readings int     `json:"readings"`
+}
 
 // NewRevision defines model for NewRevision.
 type NewRevision struct {
@@ -200,17 +380,69 @@ type Panel struct {
 	Unit   string      `json:"unit"`
 }
 
+// Place defines model for Place.
+type Place struct {
+	// Healthy the healthy range, where it is judged here
+	Healthy *string `json:"healthy,omitempty"`
+
+	// Stage the clause that leads to it; empty for the reading
+	Stage string `json:"stage"`
+	Unit  string `json:"unit"`
+}
+
 // Point defines model for Point.
 type Point struct {
-	Kind  PointKind `json:"kind"`
-	Name  string    `json:"name"`
-	Tag   string    `json:"tag"`
-	Title string    `json:"title"`
-	Unit  string    `json:"unit"`
+	// Chain The places of an analog input's chain, the reading first and the engineering value last.
+	Chain []Place `json:"chain"`
+
+	// Clauses Health and filters, or a contact's clauses, as they stand in the sheet.
+	Clauses  []string  `json:"clauses"`
+	File     string    `json:"file"`
+	Kind     PointKind `json:"kind"`
+	Line     int       `json:"line"`
+	Name     string    `json:"name"`
+	Notes    []string  `json:"notes"`
+	Tag      string    `json:"tag"`
+	Terminal string    `json:"terminal"`
+
+	// Text its declaration
+	Text  string `json:"text"`
+	Title string `json:"title"`
+	Unit  string `json:"unit"`
+
+	// UsedBy The rules that look at an input, or call an output.
+	UsedBy []string `json:"used_by"`
 }
 
 // PointKind defines model for Point.Kind.
 type PointKind string
+
+// Preview defines model for Preview.
+type Preview struct {
+	Clock   Clock           `json:"clock"`
+	Columns []PreviewColumn `json:"columns"`
+	Notes   []string        `json:"notes"`
+
+	// Rows The first rows, each with its time and a cell for each column.
+	Rows       [][]string `json:"rows"`
+	Understood Understood `json:"understood"`
+
+	// Whole all of the file was looked at
+	Whole bool `json:"whole"`
+}
+
+// PreviewColumn defines model for PreviewColumn.
+type PreviewColumn struct {
+	Name string `json:"name"`
+
+	// Point what the newest revision knows by that name, in words; empty if it knows nothing
+	Point string `json:"point"`
+
+	// Problem why the column could not be played
+	Problem *string `json:"problem,omitempty"`
+	Samples int     `json:"samples"`
+	Unit    string  `json:"unit"`
+}
 
 // Problem defines model for Problem.
 type Problem struct {
@@ -240,16 +472,19 @@ type Reason struct {
 // Recording defines model for Recording.
 type Recording struct {
 	// Bytes what the readings take in the store
-	Bytes    int64     `json:"bytes"`
-	Clock    Clock     `json:"clock"`
-	Columns  []Column  `json:"columns"`
-	Id       int64     `json:"id"`
-	Name     string    `json:"name"`
-	Notes    []string  `json:"notes"`
-	Rows     int       `json:"rows"`
-	Samples  int       `json:"samples"`
-	Seconds  float64   `json:"seconds"`
-	Uploaded time.Time `json:"uploaded"`
+	Bytes   int64    `json:"bytes"`
+	Clock   Clock    `json:"clock"`
+	Columns []Column `json:"columns"`
+	Id      int64    `json:"id"`
+	Name    string   `json:"name"`
+	Notes   []string `json:"notes"`
+	Rows    int      `json:"rows"`
+	Samples int      `json:"samples"`
+	Seconds float64  `json:"seconds"`
+
+	// Understood how the file was read, in words
+	Understood string    `json:"understood"`
+	Uploaded   time.Time `json:"uploaded"`
 }
 
 // Replay defines model for Replay.
@@ -340,6 +575,21 @@ type RulePointDirection string
 // RulePointEffect defines model for RulePoint.Effect.
 type RulePointEffect string
 
+// Scaled defines model for Scaled.
+type Scaled struct {
+	// At the place at which the value stands
+	At      int           `json:"at"`
+	Input   string        `json:"input"`
+	Quality ScaledQuality `json:"quality"`
+	Reason  string        `json:"reason"`
+
+	// Stages The value is left out where a stage has no answer.
+	Stages []StageValue `json:"stages"`
+}
+
+// ScaledQuality defines model for Scaled.Quality.
+type ScaledQuality string
+
 // Series defines model for Series.
 type Series struct {
 	Bad   []bool     `json:"bad"`
@@ -379,6 +629,12 @@ type Span struct {
 // SpanState defines model for Span.State.
 type SpanState string
 
+// StageValue defines model for StageValue.
+type StageValue struct {
+	Unit  string   `json:"unit"`
+	Value *float64 `json:"value,omitempty"`
+}
+
 // Status defines model for Status.
 type Status struct {
 	Status string `json:"status"`
@@ -392,6 +648,12 @@ type Summary struct {
 	OnSeconds        float64 `json:"on_seconds"`
 	Starts           int     `json:"starts"`
 	UndecidedSeconds float64 `json:"undecided_seconds"`
+}
+
+// TimeWindow defines model for TimeWindow.
+type TimeWindow struct {
+	From float64 `json:"from"`
+	To   float64 `json:"to"`
 }
 
 // Transition defines model for Transition.
@@ -411,6 +673,16 @@ type Transition struct {
 // TransitionKind defines model for Transition.Kind.
 type TransitionKind string
 
+// Understood defines model for Understood.
+type Understood struct {
+	Decimal    string `json:"decimal"`
+	Format     string `json:"format"`
+	Separator  string `json:"separator"`
+	TimeColumn string `json:"time_column"`
+	TimeFormat string `json:"time_format"`
+	Zone       string `json:"zone"`
+}
+
 // Value defines model for Value.
 type Value struct {
 	Point string `json:"point"`
@@ -426,9 +698,77 @@ type Version struct {
 	Version string `json:"version"`
 }
 
+// GetCurveParams defines parameters for GetCurve.
+type GetCurveParams struct {
+	Revision int64  `form:"revision" json:"revision"`
+	Input    string `form:"input" json:"input"`
+}
+
+// GetHistogramParams defines parameters for GetHistogram.
+type GetHistogramParams struct {
+	Revision  int64  `form:"revision" json:"revision"`
+	Recording int64  `form:"recording" json:"recording"`
+	Point     string `form:"point" json:"point"`
+	Bins      int    `form:"bins" json:"bins"`
+}
+
+// PreviewRecordingParams defines parameters for PreviewRecording.
+type PreviewRecordingParams struct {
+	Name       string  `form:"name" json:"name"`
+	TimeColumn *string `form:"time_column,omitempty" json:"time_column,omitempty"`
+	TimeFormat *string `form:"time_format,omitempty" json:"time_format,omitempty"`
+
+	// Zone Of local times; the newest revision's where it is left out.
+	Zone *string `form:"zone,omitempty" json:"zone,omitempty"`
+
+	// Map COLUMN=POINT, perhaps with a unit in brackets.
+	Map *[]string `form:"map,omitempty" json:"map,omitempty"`
+
+	// Pattern Reads a text capture by this regular expression.
+	Pattern *string `form:"pattern,omitempty" json:"pattern,omitempty"`
+
+	// Every How far apart the lines of a text capture without times lie.
+	Every       *string `form:"every,omitempty" json:"every,omitempty"`
+	Sort        *bool   `form:"sort,omitempty" json:"sort,omitempty"`
+	SkipBadRows *bool   `form:"skip_bad_rows,omitempty" json:"skip_bad_rows,omitempty"`
+}
+
 // UploadRecordingParams defines parameters for UploadRecording.
 type UploadRecordingParams struct {
-	Name string `form:"name" json:"name"`
+	Name       string  `form:"name" json:"name"`
+	TimeColumn *string `form:"time_column,omitempty" json:"time_column,omitempty"`
+	TimeFormat *string `form:"time_format,omitempty" json:"time_format,omitempty"`
+
+	// Zone Of local times; the newest revision's where it is left out.
+	Zone *string `form:"zone,omitempty" json:"zone,omitempty"`
+
+	// Map COLUMN=POINT, perhaps with a unit in brackets.
+	Map *[]string `form:"map,omitempty" json:"map,omitempty"`
+
+	// Pattern Reads a text capture by this regular expression.
+	Pattern *string `form:"pattern,omitempty" json:"pattern,omitempty"`
+
+	// Every How far apart the lines of a text capture without times lie.
+	Every       *string `form:"every,omitempty" json:"every,omitempty"`
+	Sort        *bool   `form:"sort,omitempty" json:"sort,omitempty"`
+	SkipBadRows *bool   `form:"skip_bad_rows,omitempty" json:"skip_bad_rows,omitempty"`
+}
+
+// ExportRecordingParams defines parameters for ExportRecording.
+type ExportRecordingParams struct {
+	Format ExportRecordingParamsFormat `form:"format" json:"format"`
+}
+
+// ExportRecordingParamsFormat defines parameters for ExportRecording.
+type ExportRecordingParamsFormat string
+
+// GetScaleParams defines parameters for GetScale.
+type GetScaleParams struct {
+	Revision int64  `form:"revision" json:"revision"`
+	Input    string `form:"input" json:"input"`
+
+	// Value A number with its unit, which says at which stage it stands: 12 mA.
+	Value string `form:"value" json:"value"`
 }
 
 // GetSeriesParams defines parameters for GetSeries.
@@ -452,6 +792,12 @@ type GetValuesParams struct {
 	T         float64 `form:"t" json:"t"`
 }
 
+// CalibrateJSONRequestBody defines body for Calibrate for application/json ContentType.
+type CalibrateJSONRequestBody = CalibrationRequest
+
+// TeachJSONRequestBody defines body for Teach for application/json ContentType.
+type TeachJSONRequestBody = LessonRequest
+
 // ReplayJSONRequestBody defines body for Replay for application/json ContentType.
 type ReplayJSONRequestBody = ReplayRequest
 
@@ -460,21 +806,39 @@ type PushRevisionJSONRequestBody = NewRevision
 
 // ServerInterface represents all server handlers.
 type ServerInterface interface {
+	// Calibrate An input's calibration from readings and their references; kept as a new revision if asked.
+	// (POST /calibrations)
+	Calibrate(ctx echo.Context) error
+	// GetCurve An input's chain as a curve, from the reading to the value.
+	// (GET /curves)
+	GetCurve(ctx echo.Context, params GetCurveParams) error
 	// GetHealth The process answers.
 	// (GET /health)
 	GetHealth(ctx echo.Context) error
+	// GetHistogram How often an input, as the rules see it, was where in a recording.
+	// (GET /histograms)
+	GetHistogram(ctx echo.Context, params GetHistogramParams) error
+	// Teach A trip point from a signal's normal and trouble windows; kept as a rule in a new revision if asked.
+	// (POST /lessons)
+	Teach(ctx echo.Context) error
+	// PreviewRecording Say how a file would be understood, and keep nothing. The file's beginning is enough, but for Parquet.
+	// (POST /previews)
+	PreviewRecording(ctx echo.Context, params PreviewRecordingParams) error
 	// GetReady The store can be used.
 	// (GET /ready)
 	GetReady(ctx echo.Context) error
 	// ListRecordings All recordings, by name.
 	// (GET /recordings)
 	ListRecordings(ctx echo.Context) error
-	// UploadRecording Keep a recording, from wide CSV.
+	// UploadRecording Keep a recording, from a file of any form that is read.
 	// (POST /recordings)
 	UploadRecording(ctx echo.Context, params UploadRecordingParams) error
 	// GetRecording One recording, without its readings.
 	// (GET /recordings/{id})
 	GetRecording(ctx echo.Context, id int64) error
+	// ExportRecording A recording as a file. What is written reads back the same.
+	// (GET /recordings/{id}/file)
+	ExportRecording(ctx echo.Context, id int64, params ExportRecordingParams) error
 	// Replay Play a stored recording through a stored revision.
 	// (POST /replays)
 	Replay(ctx echo.Context) error
@@ -487,6 +851,9 @@ type ServerInterface interface {
 	// GetRevision One revision, with its points, setpoints and rules.
 	// (GET /revisions/{number})
 	GetRevision(ctx echo.Context, number int64) error
+	// GetScale A reading through an input's chain, every stage, either way.
+	// (GET /scales)
+	GetScale(ctx echo.Context, params GetScaleParams) error
 	// GetSeries An input as the rules see it, with the smallest and largest value per pixel.
 	// (GET /series)
 	GetSeries(ctx echo.Context, params GetSeriesParams) error
@@ -503,12 +870,168 @@ type ServerInterfaceWrapper struct {
 	Handler ServerInterface
 }
 
+// Calibrate converts echo context to params.
+func (w *ServerInterfaceWrapper) Calibrate(ctx echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.Calibrate(ctx)
+	return err
+}
+
+// GetCurve converts echo context to params.
+func (w *ServerInterfaceWrapper) GetCurve(ctx echo.Context) error {
+	var err error
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params GetCurveParams
+	// ------------- Required query parameter "revision" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, true, "revision", ctx.QueryParams(), &params.Revision, runtime.BindQueryParameterOptions{Type: "integer", Format: "int64"})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter revision: %s", err))
+	}
+
+	// ------------- Required query parameter "input" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, true, "input", ctx.QueryParams(), &params.Input, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter input: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.GetCurve(ctx, params)
+	return err
+}
+
 // GetHealth converts echo context to params.
 func (w *ServerInterfaceWrapper) GetHealth(ctx echo.Context) error {
 	var err error
 
 	// Invoke the callback with all the unmarshaled arguments
 	err = w.Handler.GetHealth(ctx)
+	return err
+}
+
+// GetHistogram converts echo context to params.
+func (w *ServerInterfaceWrapper) GetHistogram(ctx echo.Context) error {
+	var err error
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params GetHistogramParams
+	// ------------- Required query parameter "revision" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, true, "revision", ctx.QueryParams(), &params.Revision, runtime.BindQueryParameterOptions{Type: "integer", Format: "int64"})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter revision: %s", err))
+	}
+
+	// ------------- Required query parameter "recording" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, true, "recording", ctx.QueryParams(), &params.Recording, runtime.BindQueryParameterOptions{Type: "integer", Format: "int64"})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter recording: %s", err))
+	}
+
+	// ------------- Required query parameter "point" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, true, "point", ctx.QueryParams(), &params.Point, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter point: %s", err))
+	}
+
+	// ------------- Required query parameter "bins" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, true, "bins", ctx.QueryParams(), &params.Bins, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter bins: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.GetHistogram(ctx, params)
+	return err
+}
+
+// Teach converts echo context to params.
+func (w *ServerInterfaceWrapper) Teach(ctx echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.Teach(ctx)
+	return err
+}
+
+// PreviewRecording converts echo context to params.
+func (w *ServerInterfaceWrapper) PreviewRecording(ctx echo.Context) error {
+	var err error
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params PreviewRecordingParams
+	// ------------- Required query parameter "name" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, true, "name", ctx.QueryParams(), &params.Name, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter name: %s", err))
+	}
+
+	// ------------- Optional query parameter "time_column" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "time_column", ctx.QueryParams(), &params.TimeColumn, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter time_column: %s", err))
+	}
+
+	// ------------- Optional query parameter "time_format" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "time_format", ctx.QueryParams(), &params.TimeFormat, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter time_format: %s", err))
+	}
+
+	// ------------- Optional query parameter "zone" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "zone", ctx.QueryParams(), &params.Zone, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter zone: %s", err))
+	}
+
+	// ------------- Optional query parameter "map" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "map", ctx.QueryParams(), &params.Map, runtime.BindQueryParameterOptions{Type: "array", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter map: %s", err))
+	}
+
+	// ------------- Optional query parameter "pattern" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "pattern", ctx.QueryParams(), &params.Pattern, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter pattern: %s", err))
+	}
+
+	// ------------- Optional query parameter "every" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "every", ctx.QueryParams(), &params.Every, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter every: %s", err))
+	}
+
+	// ------------- Optional query parameter "sort" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "sort", ctx.QueryParams(), &params.Sort, runtime.BindQueryParameterOptions{Type: "boolean", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter sort: %s", err))
+	}
+
+	// ------------- Optional query parameter "skip_bad_rows" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "skip_bad_rows", ctx.QueryParams(), &params.SkipBadRows, runtime.BindQueryParameterOptions{Type: "boolean", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter skip_bad_rows: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.PreviewRecording(ctx, params)
 	return err
 }
 
@@ -543,6 +1066,62 @@ func (w *ServerInterfaceWrapper) UploadRecording(ctx echo.Context) error {
 		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter name: %s", err))
 	}
 
+	// ------------- Optional query parameter "time_column" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "time_column", ctx.QueryParams(), &params.TimeColumn, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter time_column: %s", err))
+	}
+
+	// ------------- Optional query parameter "time_format" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "time_format", ctx.QueryParams(), &params.TimeFormat, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter time_format: %s", err))
+	}
+
+	// ------------- Optional query parameter "zone" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "zone", ctx.QueryParams(), &params.Zone, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter zone: %s", err))
+	}
+
+	// ------------- Optional query parameter "map" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "map", ctx.QueryParams(), &params.Map, runtime.BindQueryParameterOptions{Type: "array", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter map: %s", err))
+	}
+
+	// ------------- Optional query parameter "pattern" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "pattern", ctx.QueryParams(), &params.Pattern, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter pattern: %s", err))
+	}
+
+	// ------------- Optional query parameter "every" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "every", ctx.QueryParams(), &params.Every, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter every: %s", err))
+	}
+
+	// ------------- Optional query parameter "sort" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "sort", ctx.QueryParams(), &params.Sort, runtime.BindQueryParameterOptions{Type: "boolean", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter sort: %s", err))
+	}
+
+	// ------------- Optional query parameter "skip_bad_rows" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "skip_bad_rows", ctx.QueryParams(), &params.SkipBadRows, runtime.BindQueryParameterOptions{Type: "boolean", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter skip_bad_rows: %s", err))
+	}
+
 	// Invoke the callback with all the unmarshaled arguments
 	err = w.Handler.UploadRecording(ctx, params)
 	return err
@@ -561,6 +1140,31 @@ func (w *ServerInterfaceWrapper) GetRecording(ctx echo.Context) error {
 
 	// Invoke the callback with all the unmarshaled arguments
 	err = w.Handler.GetRecording(ctx, id)
+	return err
+}
+
+// ExportRecording converts echo context to params.
+func (w *ServerInterfaceWrapper) ExportRecording(ctx echo.Context) error {
+	var err error
+	// ------------- Path parameter "id" -------------
+	var id int64
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", ctx.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter id: %s", err))
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ExportRecordingParams
+	// ------------- Required query parameter "format" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, true, "format", ctx.QueryParams(), &params.Format, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter format: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.ExportRecording(ctx, id, params)
 	return err
 }
 
@@ -604,6 +1208,38 @@ func (w *ServerInterfaceWrapper) GetRevision(ctx echo.Context) error {
 
 	// Invoke the callback with all the unmarshaled arguments
 	err = w.Handler.GetRevision(ctx, number)
+	return err
+}
+
+// GetScale converts echo context to params.
+func (w *ServerInterfaceWrapper) GetScale(ctx echo.Context) error {
+	var err error
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params GetScaleParams
+	// ------------- Required query parameter "revision" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, true, "revision", ctx.QueryParams(), &params.Revision, runtime.BindQueryParameterOptions{Type: "integer", Format: "int64"})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter revision: %s", err))
+	}
+
+	// ------------- Required query parameter "input" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, true, "input", ctx.QueryParams(), &params.Input, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter input: %s", err))
+	}
+
+	// ------------- Required query parameter "value" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, true, "value", ctx.QueryParams(), &params.Value, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter value: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.GetScale(ctx, params)
 	return err
 }
 
@@ -756,16 +1392,101 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.GET(options.BaseURL+"/revisions/:number", wrapper.GetRevision, options.OperationMiddlewares["getRevision"]...)
 	router.GET(options.BaseURL+"/recordings", wrapper.ListRecordings, options.OperationMiddlewares["listRecordings"]...)
 	router.POST(options.BaseURL+"/recordings", wrapper.UploadRecording, options.OperationMiddlewares["uploadRecording"]...)
+	router.POST(options.BaseURL+"/previews", wrapper.PreviewRecording, options.OperationMiddlewares["previewRecording"]...)
+	router.GET(options.BaseURL+"/recordings/:id/file", wrapper.ExportRecording, options.OperationMiddlewares["exportRecording"]...)
 	router.GET(options.BaseURL+"/recordings/:id", wrapper.GetRecording, options.OperationMiddlewares["getRecording"]...)
 	router.POST(options.BaseURL+"/replays", wrapper.Replay, options.OperationMiddlewares["replay"]...)
 	router.GET(options.BaseURL+"/series", wrapper.GetSeries, options.OperationMiddlewares["getSeries"]...)
 	router.GET(options.BaseURL+"/values", wrapper.GetValues, options.OperationMiddlewares["getValues"]...)
+	router.GET(options.BaseURL+"/scales", wrapper.GetScale, options.OperationMiddlewares["getScale"]...)
+	router.GET(options.BaseURL+"/curves", wrapper.GetCurve, options.OperationMiddlewares["getCurve"]...)
+	router.GET(options.BaseURL+"/histograms", wrapper.GetHistogram, options.OperationMiddlewares["getHistogram"]...)
+	router.POST(options.BaseURL+"/calibrations", wrapper.Calibrate, options.OperationMiddlewares["calibrate"]...)
+	router.POST(options.BaseURL+"/lessons", wrapper.Teach, options.OperationMiddlewares["teach"]...)
 
 }
 
 type ProblemApplicationProblemPlusJSONResponse Problem
 
 type StatusJSONResponse Status
+
+type CalibrateRequestObject struct {
+	Body *CalibrateJSONRequestBody
+}
+
+type CalibrateResponseObject interface {
+	VisitCalibrateResponse(w http.ResponseWriter) error
+}
+
+type Calibrate200JSONResponse Calibration
+
+func (response Calibrate200JSONResponse) VisitCalibrateResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type CalibratedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response CalibratedefaultApplicationProblemPlusJSONResponse) VisitCalibrateResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetCurveRequestObject struct {
+	Params GetCurveParams
+}
+
+type GetCurveResponseObject interface {
+	VisitGetCurveResponse(w http.ResponseWriter) error
+}
+
+type GetCurve200JSONResponse Curve
+
+func (response GetCurve200JSONResponse) VisitGetCurveResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetCurvedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetCurvedefaultApplicationProblemPlusJSONResponse) VisitGetCurveResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
 
 type GetHealthRequestObject struct {
 }
@@ -784,6 +1505,124 @@ func (response GetHealth200JSONResponse) VisitGetHealthResponse(w http.ResponseW
 	}
 	w.Header().Set("Content-Type", "application/json")
 	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetHistogramRequestObject struct {
+	Params GetHistogramParams
+}
+
+type GetHistogramResponseObject interface {
+	VisitGetHistogramResponse(w http.ResponseWriter) error
+}
+
+type GetHistogram200JSONResponse Histogram
+
+func (response GetHistogram200JSONResponse) VisitGetHistogramResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetHistogramdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetHistogramdefaultApplicationProblemPlusJSONResponse) VisitGetHistogramResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type TeachRequestObject struct {
+	Body *TeachJSONRequestBody
+}
+
+type TeachResponseObject interface {
+	VisitTeachResponse(w http.ResponseWriter) error
+}
+
+type Teach200JSONResponse Lesson
+
+func (response Teach200JSONResponse) VisitTeachResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type TeachdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response TeachdefaultApplicationProblemPlusJSONResponse) VisitTeachResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type PreviewRecordingRequestObject struct {
+	Params PreviewRecordingParams
+	Body   io.Reader
+}
+
+type PreviewRecordingResponseObject interface {
+	VisitPreviewRecordingResponse(w http.ResponseWriter) error
+}
+
+type PreviewRecording200JSONResponse Preview
+
+func (response PreviewRecording200JSONResponse) VisitPreviewRecordingResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type PreviewRecordingdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response PreviewRecordingdefaultApplicationProblemPlusJSONResponse) VisitPreviewRecordingResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
 	_, err := buf.WriteTo(w)
 	return err
 }
@@ -931,6 +1770,52 @@ type GetRecordingdefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response GetRecordingdefaultApplicationProblemPlusJSONResponse) VisitGetRecordingResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ExportRecordingRequestObject struct {
+	Id     int64 `json:"id"`
+	Params ExportRecordingParams
+}
+
+type ExportRecordingResponseObject interface {
+	VisitExportRecordingResponse(w http.ResponseWriter) error
+}
+
+type ExportRecording200ApplicationoctetStreamResponse struct {
+	Body          io.Reader
+	ContentLength int64
+}
+
+func (response ExportRecording200ApplicationoctetStreamResponse) VisitExportRecordingResponse(w http.ResponseWriter) error {
+
+	w.Header().Set("Content-Type", "application/octet-stream")
+	if response.ContentLength != 0 {
+		w.Header().Set("Content-Length", fmt.Sprint(response.ContentLength))
+	}
+	w.WriteHeader(200)
+
+	if closer, ok := response.Body.(io.ReadCloser); ok {
+		defer closer.Close()
+	}
+	_, err := io.Copy(w, response.Body)
+	return err
+}
+
+type ExportRecordingdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ExportRecordingdefaultApplicationProblemPlusJSONResponse) VisitExportRecordingResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -1097,6 +1982,45 @@ func (response GetRevisiondefaultApplicationProblemPlusJSONResponse) VisitGetRev
 	return err
 }
 
+type GetScaleRequestObject struct {
+	Params GetScaleParams
+}
+
+type GetScaleResponseObject interface {
+	VisitGetScaleResponse(w http.ResponseWriter) error
+}
+
+type GetScale200JSONResponse Scaled
+
+func (response GetScale200JSONResponse) VisitGetScaleResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetScaledefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetScaledefaultApplicationProblemPlusJSONResponse) VisitGetScaleResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type GetSeriesRequestObject struct {
 	Params GetSeriesParams
 }
@@ -1198,21 +2122,39 @@ func (response GetVersion200JSONResponse) VisitGetVersionResponse(w http.Respons
 
 // StrictServerInterface represents all server handlers.
 type StrictServerInterface interface {
+	// Calibrate An input's calibration from readings and their references; kept as a new revision if asked.
+	// (POST /calibrations)
+	Calibrate(ctx context.Context, request CalibrateRequestObject) (CalibrateResponseObject, error)
+	// GetCurve An input's chain as a curve, from the reading to the value.
+	// (GET /curves)
+	GetCurve(ctx context.Context, request GetCurveRequestObject) (GetCurveResponseObject, error)
 	// GetHealth The process answers.
 	// (GET /health)
 	GetHealth(ctx context.Context, request GetHealthRequestObject) (GetHealthResponseObject, error)
+	// GetHistogram How often an input, as the rules see it, was where in a recording.
+	// (GET /histograms)
+	GetHistogram(ctx context.Context, request GetHistogramRequestObject) (GetHistogramResponseObject, error)
+	// Teach A trip point from a signal's normal and trouble windows; kept as a rule in a new revision if asked.
+	// (POST /lessons)
+	Teach(ctx context.Context, request TeachRequestObject) (TeachResponseObject, error)
+	// PreviewRecording Say how a file would be understood, and keep nothing. The file's beginning is enough, but for Parquet.
+	// (POST /previews)
+	PreviewRecording(ctx context.Context, request PreviewRecordingRequestObject) (PreviewRecordingResponseObject, error)
 	// GetReady The store can be used.
 	// (GET /ready)
 	GetReady(ctx context.Context, request GetReadyRequestObject) (GetReadyResponseObject, error)
 	// ListRecordings All recordings, by name.
 	// (GET /recordings)
 	ListRecordings(ctx context.Context, request ListRecordingsRequestObject) (ListRecordingsResponseObject, error)
-	// UploadRecording Keep a recording, from wide CSV.
+	// UploadRecording Keep a recording, from a file of any form that is read.
 	// (POST /recordings)
 	UploadRecording(ctx context.Context, request UploadRecordingRequestObject) (UploadRecordingResponseObject, error)
 	// GetRecording One recording, without its readings.
 	// (GET /recordings/{id})
 	GetRecording(ctx context.Context, request GetRecordingRequestObject) (GetRecordingResponseObject, error)
+	// ExportRecording A recording as a file. What is written reads back the same.
+	// (GET /recordings/{id}/file)
+	ExportRecording(ctx context.Context, request ExportRecordingRequestObject) (ExportRecordingResponseObject, error)
 	// Replay Play a stored recording through a stored revision.
 	// (POST /replays)
 	Replay(ctx context.Context, request ReplayRequestObject) (ReplayResponseObject, error)
@@ -1225,6 +2167,9 @@ type StrictServerInterface interface {
 	// GetRevision One revision, with its points, setpoints and rules.
 	// (GET /revisions/{number})
 	GetRevision(ctx context.Context, request GetRevisionRequestObject) (GetRevisionResponseObject, error)
+	// GetScale A reading through an input's chain, every stage, either way.
+	// (GET /scales)
+	GetScale(ctx context.Context, request GetScaleRequestObject) (GetScaleResponseObject, error)
 	// GetSeries An input as the rules see it, with the smallest and largest value per pixel.
 	// (GET /series)
 	GetSeries(ctx context.Context, request GetSeriesRequestObject) (GetSeriesResponseObject, error)
@@ -1248,6 +2193,77 @@ type strictHandler struct {
 	middlewares []StrictMiddlewareFunc
 }
 
+// Calibrate operation middleware
+func (sh *strictHandler) Calibrate(ctx echo.Context) error {
+	var request CalibrateRequestObject
+
+	var body CalibrateJSONRequestBody
+	var err error
+	if binder, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = binder.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.Calibrate(ctx.Request().Context(), request.(CalibrateRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "Calibrate")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(CalibrateResponseObject); ok {
+		return validResponse.VisitCalibrateResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// GetCurve operation middleware
+func (sh *strictHandler) GetCurve(ctx echo.Context, params GetCurveParams) error {
+	var request GetCurveRequestObject
+
+	request.Params = params
+
+	handler := func(ctx echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetCurve(ctx.Request().Context(), request.(GetCurveRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetCurve")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(GetCurveResponseObject); ok {
+		return validResponse.VisitGetCurveResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
 // GetHealth operation middleware
 func (sh *strictHandler) GetHealth(ctx echo.Context) error {
 	var request GetHealthRequestObject
@@ -1265,6 +2281,104 @@ func (sh *strictHandler) GetHealth(ctx echo.Context) error {
 		return err
 	} else if validResponse, ok := response.(GetHealthResponseObject); ok {
 		return validResponse.VisitGetHealthResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// GetHistogram operation middleware
+func (sh *strictHandler) GetHistogram(ctx echo.Context, params GetHistogramParams) error {
+	var request GetHistogramRequestObject
+
+	request.Params = params
+
+	handler := func(ctx echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetHistogram(ctx.Request().Context(), request.(GetHistogramRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetHistogram")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(GetHistogramResponseObject); ok {
+		return validResponse.VisitGetHistogramResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// Teach operation middleware
+func (sh *strictHandler) Teach(ctx echo.Context) error {
+	var request TeachRequestObject
+
+	var body TeachJSONRequestBody
+	var err error
+	if binder, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = binder.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.Teach(ctx.Request().Context(), request.(TeachRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "Teach")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(TeachResponseObject); ok {
+		return validResponse.VisitTeachResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// PreviewRecording operation middleware
+func (sh *strictHandler) PreviewRecording(ctx echo.Context, params PreviewRecordingParams) error {
+	var request PreviewRecordingRequestObject
+
+	request.Params = params
+
+	request.Body = ctx.Request().Body
+
+	handler := func(ctx echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.PreviewRecording(ctx.Request().Context(), request.(PreviewRecordingRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "PreviewRecording")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(PreviewRecordingResponseObject); ok {
+		return validResponse.VisitPreviewRecordingResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}
@@ -1363,6 +2477,32 @@ func (sh *strictHandler) GetRecording(ctx echo.Context, id int64) error {
 		return err
 	} else if validResponse, ok := response.(GetRecordingResponseObject); ok {
 		return validResponse.VisitGetRecordingResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// ExportRecording operation middleware
+func (sh *strictHandler) ExportRecording(ctx echo.Context, id int64, params ExportRecordingParams) error {
+	var request ExportRecordingRequestObject
+
+	request.Id = id
+	request.Params = params
+
+	handler := func(ctx echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ExportRecording(ctx.Request().Context(), request.(ExportRecordingRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ExportRecording")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ExportRecordingResponseObject); ok {
+		return validResponse.VisitExportRecordingResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}
@@ -1503,6 +2643,31 @@ func (sh *strictHandler) GetRevision(ctx echo.Context, number int64) error {
 		return err
 	} else if validResponse, ok := response.(GetRevisionResponseObject); ok {
 		return validResponse.VisitGetRevisionResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// GetScale operation middleware
+func (sh *strictHandler) GetScale(ctx echo.Context, params GetScaleParams) error {
+	var request GetScaleRequestObject
+
+	request.Params = params
+
+	handler := func(ctx echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetScale(ctx.Request().Context(), request.(GetScaleRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetScale")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(GetScaleResponseObject); ok {
+		return validResponse.VisitGetScaleResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}

@@ -108,7 +108,7 @@ func limitBodies(upload int64) echo.MiddlewareFunc {
 	return func(next echo.HandlerFunc) echo.HandlerFunc {
 		return func(c echo.Context) error {
 			r, limit := c.Request(), int64(bodyLimit)
-			if r.Method == http.MethodPost && r.URL.Path == "/api/recordings" {
+			if r.Method == http.MethodPost && (r.URL.Path == "/api/recordings" || r.URL.Path == "/api/previews") {
 				limit = upload
 			}
 			r.Body = http.MaxBytesReader(c.Response(), r.Body, limit)

@@ -1,0 +1,202 @@
+package api
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"net/http"
+	"os"
+	"regexp"
+	"strings"
+	"time"
+	"unicode"
+
+	"rectura/core/logic"
+	"rectura/core/recording"
+	"rectura/core/recording/format"
+	"rectura/core/unit"
+)
+
+// UploadRecording reads a recording as it comes in and keeps it whole, or not
+// at all.
+func (s *Server) UploadRecording(ctx context.Context, request UploadRecordingRequestObject) (UploadRecordingResponseObject, error) {
+	name, o, err := s.readingOptions(ctx, request.Params)
+	if err != nil {
+		return nil, err
+	}
+	r, err := readBody(name, request.Body, o)
+	if err != nil {
+		return nil, err
+	}
+	id, err := s.store.AddRecording(ctx, name, r, s.now())
+	if err != nil {
+		return nil, err
+	}
+	kept, err := s.store.Recording(ctx, id)
+	if err != nil {
+		return nil, err
+	}
+	return UploadRecording201JSONResponse(recordingView(kept)), nil
+}
+
+// readingOptions are what the caller says of a file.
+func (s *Server) readingOptions(ctx context.Context, p UploadRecordingParams) (name string, o recording.Options, err error) {
+	name = strings.TrimSpace(p.Name)
+	if name == "" || len(name) > 200 || strings.ContainsFunc(name, unicode.IsControl) {
+		return "", o, refuse(http.StatusUnprocessableEntity, "A recording needs a name of 1 to 200 letters without control characters.")
+	}
+	o = recording.Options{TimeColumn: text(p.TimeColumn), TimeFormat: text(p.TimeFormat), Sort: p.Sort != nil && *p.Sort, SkipBadRows: p.SkipBadRows != nil && *p.SkipBadRows}
+	wrong := func(what string, err error) error {
+		return refuse(http.StatusUnprocessableEntity, what+": "+err.Error())
+	}
+	if p.Map != nil {
+		for _, m := range *p.Map {
+			mapping, err := recording.ParseMapping(m)
+			if err != nil {
+				return "", o, wrong("The mapping", err)
+			}
+			o.Map = append(o.Map, mapping)
+		}
+	}
+	if pattern := text(p.Pattern); pattern != "" {
+		if o.Pattern, err = regexp.Compile(pattern); err != nil {
+			return "", o, wrong("The pattern", err)
+		}
+	}
+	if every := text(p.Every); every != "" {
+		if o.Every, err = unit.ParseDuration(every); err != nil {
+			return "", o, wrong("The time between lines", err)
+		}
+	}
+	zone := text(p.Zone)
+	if zone == "" {
+		if newest, err := s.newest(ctx); err != nil {
+			return "", o, err
+		} else if newest != nil {
+			zone = newest.Job.Timezone
+		}
+	}
+	if zone != "" {
+		if o.Zone, err = time.LoadLocation(zone); err != nil || zone == "Local" {
+			return "", o, refuse(http.StatusUnprocessableEntity, zone+" is no known time zone; write its IANA name, such as Europe/Dublin.")
+		}
+	}
+	return name, o, nil
+}
+
+// newest is the newest revision's program; nil if there is no revision yet.
+func (s *Server) newest(ctx context.Context) (*logic.Program, error) {
+	all, err := s.store.Revisions(ctx)
+	if err != nil || len(all) == 0 {
+		return nil, err
+	}
+	return s.library.program(ctx, all[0].Number)
+}
+
+// sniffedBytes is how much of a file is looked at to tell its format.
+const sniffedBytes = 512
+
+// readBody reads a recording out of a request. All formats but Parquet are read
+// as they come in; Parquet is put aside on disk first.
+func readBody(name string, body io.Reader, o recording.Options) (r *recording.Recording, err error) {
+	head := make([]byte, sniffedBytes)
+	n, err := io.ReadFull(body, head)
+	if err != nil && !errors.Is(err, io.EOF) && !errors.Is(err, io.ErrUnexpectedEOF) {
+		return nil, fmt.Errorf("reading %s: %w", name, err)
+	}
+	whole := io.MultiReader(bytes.NewReader(head[:n]), body)
+	f := format.Find(name, head[:n], o)
+	if f != format.Parquet {
+		return format.ReadStream(f, name, whole, o)
+	}
+	file, err := os.CreateTemp("", "rectura-*.parquet")
+	if err != nil {
+		return nil, fmt.Errorf("putting %s aside: %w", name, err)
+	}
+	defer func() { err = errors.Join(err, file.Close(), os.Remove(file.Name())) }()
+	size, err := io.Copy(file, whole)
+	if err != nil {
+		return nil, fmt.Errorf("putting %s aside: %w", name, err)
+	}
+	return format.Read(name, file, size, o, nil)
+}
+
+// previewed is the number of rows that a preview is made of, and previewRows
+// that of those it shows.
+const (
+	previewed   = 1000
+	previewRows = 12
+)
+
+// PreviewRecording says how a file would be understood and keeps nothing.
+func (s *Server) PreviewRecording(ctx context.Context, request PreviewRecordingRequestObject) (PreviewRecordingResponseObject, error) {
+	name, o, err := s.readingOptions(ctx, UploadRecordingParams(request.Params))
+	if err != nil {
+		return nil, err
+	}
+	o.Rows = previewed
+	r, err := readBody(name, request.Body, o)
+	if err != nil {
+		return nil, err
+	}
+	u := r.Understood
+	v := PreviewRecording200JSONResponse{Clock: clockView(r.Clock, r.Start), Columns: []PreviewColumn{}, Rows: [][]string{}, Notes: append([]string{}, r.Notes...), Whole: r.Rows < previewed,
+		Understood: Understood{Format: u.Format, Separator: u.Separator, Decimal: u.Decimal, TimeColumn: u.TimeColumn, TimeFormat: u.TimeFormat, Zone: u.Zone}}
+	p, err := s.newest(ctx)
+	if err != nil {
+		return nil, err
+	}
+	for _, c := range r.Columns {
+		v.Columns = append(v.Columns, previewColumn(p, c, r.Clock))
+	}
+	err = r.EachRow(func(t int64, cells []recording.Cell) error {
+		row := []string{r.Clock.Full(t)}
+		for _, c := range cells {
+			cell := ""
+			if c.Present {
+				cell = recording.FormatValue(c.Value)
+			}
+			row = append(row, cell)
+		}
+		v.Rows = append(v.Rows, row)
+		if len(v.Rows) == previewRows {
+			return errEnough
+		}
+		return nil
+	})
+	if err != nil && !errors.Is(err, errEnough) {
+		return nil, err
+	}
+	return v, nil
+}
+
+var errEnough = errors.New("enough rows")
+
+// previewColumn says what a column is to a job.
+func previewColumn(p *logic.Program, c *recording.Column, clock recording.Clock) PreviewColumn {
+	v := PreviewColumn{Name: c.Name, Unit: c.Unit, Samples: c.Len()}
+	if p == nil {
+		return v
+	}
+	switch i := p.InputIndex(c.Name); {
+	case p.OutputIndex(c.Name) >= 0:
+		v.Point = "output, as the plant did"
+	case p.DerivedIndex(c.Name) >= 0:
+		v.Point = "derived, computed anew"
+	case i >= 0 && p.Inputs[i].Chain == nil:
+		v.Point = "contact"
+	case i >= 0:
+		at := 0
+		if c.Unit != "" {
+			at, _ = p.Inputs[i].Chain.Place(unit.Named(c.Unit))
+		}
+		v.Point = "analog input, in " + p.Inputs[i].Chain.Units[at].Name()
+	}
+	if problem := columnProblem(p, c, clock); problem != nil {
+		text := problem.Error()
+		v.Problem = &text
+	}
+	return v
+}

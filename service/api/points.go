@@ -1,0 +1,286 @@
+package api
+
+import (
+	"context"
+	"fmt"
+	"math"
+	"net/http"
+	"strings"
+
+	"rectura/core/bench"
+	"rectura/core/logic"
+	"rectura/core/recording"
+	"rectura/core/sheet"
+	"rectura/core/signal"
+	"rectura/core/unit"
+	"rectura/service/store"
+)
+
+// columnProblem says why a column could not be played.
+func columnProblem(p *logic.Program, c *recording.Column, clock recording.Clock) error {
+	return bench.Fits(p, c, clock)
+}
+
+func pointViews(p *logic.Program) []Point {
+	uses := usesOf(p)
+	view := func(d sheet.Declaration, kind PointKind, u string) Point {
+		h := d.Base()
+		v := Point{Name: h.Name, Title: h.Title(), Kind: kind, Unit: u, File: h.At.File, Line: h.At.Line, Text: sheet.PrintDeclaration(d), Notes: []string{}, Chain: []Place{}, Clauses: []string{}, UsedBy: append([]string{}, uses[h.Name]...)}
+		if h.Tag != nil {
+			v.Tag = h.Tag.Text
+		}
+		if h.Terminal != nil {
+			v.Terminal = h.Terminal.Text
+		}
+		for _, n := range h.Notes {
+			v.Notes = append(v.Notes, n.Text)
+		}
+		return v
+	}
+	points := []Point{}
+	for i, in := range p.Job.Inputs {
+		if in.Discrete {
+			points = append(points, view(in, PointKindDiscrete, ""))
+			continue
+		}
+		v := view(in, PointKindAnalog, in.Engineering().Name())
+		v.Chain, v.Clauses = places(p.Inputs[i].Chain), append(v.Clauses, in.Clauses()...)
+		points = append(points, v)
+	}
+	for i, d := range p.Job.Derived {
+		points = append(points, view(d, PointKindDerived, p.Derived[i].Unit.Name()))
+	}
+	for _, o := range p.Job.Outputs {
+		points = append(points, view(o, PointKindOutput, ""))
+	}
+	return points
+}
+
+// usesOf lists, by point, the rules that look at an input, or call an output.
+func usesOf(p *logic.Program) map[string][]string {
+	uses := map[string][]string{}
+	for _, r := range p.Job.Rules {
+		seen := map[string]bool{}
+		for _, name := range p.Job.NamesIn(r) {
+			if !seen[name] {
+				seen[name] = true
+				uses[name] = append(uses[name], r.Name)
+			}
+		}
+	}
+	return uses
+}
+
+func places(c *signal.Chain) []Place {
+	texts := c.StageTexts()
+	all := make([]Place, len(c.Units))
+	for i, u := range c.Units {
+		all[i] = Place{Unit: u.Name()}
+		if i > 0 {
+			all[i].Stage = texts[i-1]
+		}
+	}
+	if at, low, high, ok := c.Healthy(); ok {
+		text := unit.Short(low) + ".." + unit.Short(high)
+		all[at].Healthy = &text
+	}
+	return all
+}
+
+// analog finds an analog input of a revision.
+func (s *Server) analog(ctx context.Context, revision int64, name string) (*logic.Input, error) {
+	p, err := s.library.program(ctx, revision)
+	if err != nil {
+		return nil, err
+	}
+	i := p.InputIndex(name)
+	if i < 0 {
+		return nil, fmt.Errorf("revision %d has no input named %s: %w", revision, name, store.ErrNotFound)
+	}
+	if p.Inputs[i].Chain == nil {
+		return nil, refuse(http.StatusUnprocessableEntity, name+" is a discrete input and has no chain.")
+	}
+	return &p.Inputs[i], nil
+}
+
+// GetScale takes a reading through a chain.
+func (s *Server) GetScale(ctx context.Context, request GetScaleRequestObject) (GetScaleResponseObject, error) {
+	in, err := s.analog(ctx, request.Params.Revision, request.Params.Input)
+	if err != nil {
+		return nil, err
+	}
+	value, at, err := in.Chain.ParseReading(in.Name, request.Params.Value)
+	if err != nil {
+		return nil, refuse(http.StatusUnprocessableEntity, err.Error())
+	}
+	v := GetScale200JSONResponse{Input: in.Name, At: at, Quality: ScaledQualityGood, Stages: []StageValue{}}
+	for _, q := range in.Chain.Stages(value, at) {
+		stage := StageValue{Unit: q.Unit.Name()}
+		if !math.IsNaN(q.Value) && !math.IsInf(q.Value, 0) {
+			stage.Value = &q.Value
+		}
+		v.Stages = append(v.Stages, stage)
+	}
+	if f := in.Chain.Judge(value, at); f != signal.None {
+		v.Quality, v.Reason = ScaledQualityBad, in.Chain.Explain(f, value, at)
+	}
+	return v, nil
+}
+
+// curvePoints is how many points a curve is drawn through.
+const curvePoints = 121
+
+// GetCurve draws an input's chain from the reading to the value.
+func (s *Server) GetCurve(ctx context.Context, request GetCurveRequestObject) (GetCurveResponseObject, error) {
+	in, err := s.analog(ctx, request.Params.Revision, request.Params.Input)
+	if err != nil {
+		return nil, err
+	}
+	c := in.Chain
+	last := len(c.Units) - 1
+	v := GetCurve200JSONResponse{X: []float64{}, Y: []float64{}, XUnit: c.Units[0].Name(), YUnit: c.Units[last].Name()}
+	low, high := c.ReadingSpan()
+	if at, a, b, ok := c.Healthy(); ok {
+		a, b = c.Carry(a, at, 0), c.Carry(b, at, 0)
+		if a, b = min(a, b), max(a, b); !math.IsNaN(a) && !math.IsNaN(b) {
+			v.HealthyLow, v.HealthyHigh = &a, &b
+			low, high = min(low, a), max(high, b)
+		}
+	}
+	for i := range curvePoints {
+		x := low + (high-low)*float64(i)/(curvePoints-1)
+		if y := c.Carry(x, 0, last); !math.IsNaN(y) {
+			v.X, v.Y = append(v.X, x), append(v.Y, y)
+		}
+	}
+	return v, nil
+}
+
+// GetHistogram counts how often an input was where.
+func (s *Server) GetHistogram(ctx context.Context, request GetHistogramRequestObject) (GetHistogramResponseObject, error) {
+	q := request.Params
+	if q.Bins < 1 || q.Bins > 500 {
+		return nil, refuse(http.StatusUnprocessableEntity, "The number of bins is from 1 to 500.")
+	}
+	_, _, c, err := s.library.trace(ctx, q.Revision, q.Recording, q.Point)
+	if err != nil {
+		return nil, refusal(err)
+	}
+	if c == nil {
+		c = &recording.Column{Name: q.Point}
+	}
+	low, high, counts, bad := c.Histogram(q.Bins)
+	return GetHistogram200JSONResponse{Low: low, High: high, Counts: counts, Bad: bad, Unit: c.Unit}, nil
+}
+
+// keep keeps a job with one sheet changed as the next revision.
+func (s *Server) keep(ctx context.Context, sources []sheet.Source, name, text, note string) (int64, error) {
+	changed := bench.Changed(sources, name, text)
+	job, found := sheet.Parse(changed)
+	if sheet.HasErrors(found) {
+		return 0, &failure{http.StatusUnprocessableEntity, "The job would have errors and was not kept.", found}
+	}
+	r, err := s.store.AddRevision(ctx, store.Revision{Title: job.Title, Note: note, Created: s.now().UnixNano(), Inputs: len(job.Inputs), Outputs: len(job.Outputs), Rules: len(job.Rules), Warnings: len(found)}, changed)
+	return r.Number, err
+}
+
+// Calibrate makes an input's calibration, and keeps it if it is asked to.
+func (s *Server) Calibrate(ctx context.Context, request CalibrateRequestObject) (CalibrateResponseObject, error) {
+	body := request.Body
+	_, sources, err := s.store.Revision(ctx, body.Revision)
+	if err != nil {
+		return nil, err
+	}
+	var readings []bench.Reading
+	for _, r := range body.Readings {
+		measured, err := unit.ParseQuantity(r.Measured)
+		if err != nil {
+			return nil, refuse(http.StatusUnprocessableEntity, "measured: "+err.Error())
+		}
+		reference, err := unit.ParseQuantity(r.Reference)
+		if err != nil {
+			return nil, refuse(http.StatusUnprocessableEntity, "reference: "+err.Error())
+		}
+		readings = append(readings, bench.Reading{Measured: measured, Reference: reference})
+	}
+	comment := "calibrated " + s.now().UTC().Format("2006-01-02")
+	if note := strings.TrimSpace(text(body.Note)); note != "" {
+		comment += ", " + strings.Join(strings.Fields(note), " ")
+	}
+	c, err := bench.Calibrate(sources, body.Input, readings, comment)
+	if err != nil {
+		return nil, refuse(http.StatusUnprocessableEntity, err.Error())
+	}
+	v := Calibrate200JSONResponse{Input: c.Input, Unit: c.Unit.Name(), Clause: c.Clause, Points: []CalibrationPoint{}}
+	for _, p := range c.Points {
+		point := CalibrationPoint{Measured: p.Measured, Reference: p.Reference, AsFound: p.AsFound, AsLeft: p.AsLeft}
+		if found, left := c.Percent(p.AsFound), c.Percent(p.AsLeft); !math.IsNaN(found) {
+			point.AsFoundPercent, point.AsLeftPercent = &found, &left
+		}
+		v.Points = append(v.Points, point)
+	}
+	if body.Keep != nil && *body.Keep {
+		number, err := s.keep(ctx, sources, c.Sheet, c.Text, c.Input+" "+comment)
+		if err != nil {
+			return nil, err
+		}
+		v.Revision = &number
+	}
+	return v, nil
+}
+
+// Teach proposes a trip point, and keeps it as a rule if it is asked to.
+func (s *Server) Teach(ctx context.Context, request TeachRequestObject) (TeachResponseObject, error) {
+	body := request.Body
+	_, sources, err := s.store.Revision(ctx, body.Revision)
+	if err != nil {
+		return nil, err
+	}
+	p, err := s.library.program(ctx, body.Revision)
+	if err != nil {
+		return nil, err
+	}
+	r, err := s.library.recording(ctx, body.Recording)
+	if err != nil {
+		return nil, err
+	}
+	window := func(w TimeWindow) [2]int64 {
+		return [2]int64{r.Origin + nanoseconds(min(w.From, w.To)), r.Origin + nanoseconds(max(w.From, w.To))}
+	}
+	l, err := bench.Teach(p, r, body.Input, window(body.Normal), window(body.Trouble))
+	if err != nil {
+		return nil, refuse(http.StatusUnprocessableEntity, err.Error())
+	}
+	v := Teach200JSONResponse{Input: l.Input, Unit: l.Unit.Name(), Normal: lessonWindow(l.Normal), Trouble: lessonWindow(l.Trouble), Separable: l.Separable, Direction: LessonDirectionRising,
+		Trip: l.Trip, Reset: l.Reset, Hysteresis: l.Hysteresis(), OnDelaySeconds: seconds(l.OnDelay), Margin: l.Margin, Advice: l.Advice}
+	if l.Falling {
+		v.Direction = LessonDirectionFalling
+	}
+	if !l.Separable {
+		return v, nil
+	}
+	rule := text(body.Rule)
+	name := rule
+	if name == "" {
+		name = l.Input + "_trouble"
+	}
+	if v.Text, err = l.Declarations(name, text(body.Output)); err != nil {
+		return nil, refuse(http.StatusUnprocessableEntity, err.Error())
+	}
+	if rule != "" {
+		file, changed, err := l.WriteRule(sources, rule, text(body.Output))
+		if err != nil {
+			return nil, refuse(http.StatusUnprocessableEntity, err.Error())
+		}
+		number, err := s.keep(ctx, sources, file, changed, "Rule "+rule+", taught from a recording")
+		if err != nil {
+			return nil, err
+		}
+		v.Revision = &number
+	}
+	return v, nil
+}
+
+func lessonWindow(w bench.Window) LessonWindow {
+	return LessonWindow{Low: w.Low, High: w.High, Noise: w.Noise, Readings: w.Samples}
+}
