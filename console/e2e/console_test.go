@@ -58,7 +58,7 @@ func startDemo(t *testing.T) *url.URL {
 	return u
 }
 
-// browser starts Chromium; no test may take longer than a minute.
+// browser starts Chromium; no test may take longer than two minutes.
 func browser(t *testing.T) context.Context {
 	t.Helper()
 	path, err := exec.LookPath("chromium")
@@ -69,15 +69,26 @@ func browser(t *testing.T) context.Context {
 	t.Cleanup(cancel)
 	ctx, cancel = chromedp.NewContext(ctx)
 	t.Cleanup(cancel)
-	ctx, cancel = context.WithTimeout(ctx, time.Minute)
+	ctx, cancel = context.WithTimeout(ctx, 2*time.Minute)
 	t.Cleanup(cancel)
-	run(t, ctx, chromedp.EmulateViewport(1280, 800))
+	// The first step starts the browser, which lives as long as its context.
+	require.NoError(t, chromedp.Do(ctx, chromedp.EmulateViewport(1280, 800)))
 	return ctx
 }
 
+// run takes steps, each within a few seconds; a failure names the step and,
+// where pictures are asked for, leaves one of what the window showed.
 func run(t *testing.T, ctx context.Context, steps ...chromedp.Action[chromedp.Void]) {
 	t.Helper()
-	require.NoError(t, chromedp.Do(ctx, steps...))
+	for i, step := range steps {
+		limited, cancel := context.WithTimeout(ctx, 20*time.Second)
+		err := chromedp.Do(limited, step)
+		cancel()
+		if err != nil {
+			picture(t, ctx, "failed-"+t.Name()+".png")
+		}
+		require.NoError(t, err, "step %d", i+1)
+	}
 }
 
 // picture writes what the window shows, if pictures were asked for.

@@ -5,6 +5,7 @@ import { NavLink, Outlet } from "react-router";
 import { listRevisions } from "./api";
 
 const pages = [
+  { to: "/points", name: "Points" },
   { to: "/rules", name: "Rules" },
   { to: "/bench", name: "Bench" },
 ];

@@ -14,6 +14,17 @@ export type Lane = components["schemas"]["Lane"];
 export type Panel = components["schemas"]["Panel"];
 export type Series = components["schemas"]["Series"];
 export type Value = components["schemas"]["Value"];
+export type Point = components["schemas"]["Point"];
+export type Scaled = components["schemas"]["Scaled"];
+export type Curve = components["schemas"]["Curve"];
+export type Histogram = components["schemas"]["Histogram"];
+export type Calibration = components["schemas"]["Calibration"];
+export type CalibrationRequest = components["schemas"]["CalibrationRequest"];
+export type Lesson = components["schemas"]["Lesson"];
+export type LessonRequest = components["schemas"]["LessonRequest"];
+export type TimeWindow = components["schemas"]["TimeWindow"];
+export type Preview = components["schemas"]["Preview"];
+export type PreviewColumn = components["schemas"]["PreviewColumn"];
 export type Quantity = components["schemas"]["Quantity"];
 type Problem = components["schemas"]["Problem"];
 
@@ -39,3 +50,47 @@ export const getSeries = async (query: SeriesQuery, signal: AbortSignal) => need
 
 export type ValuesQuery = paths["/values"]["get"]["parameters"]["query"];
 export const getValues = async (query: ValuesQuery, signal: AbortSignal) => need(await client.GET("/values", { params: { query }, signal }));
+
+export const getScale = async (query: paths["/scales"]["get"]["parameters"]["query"], signal: AbortSignal) => need(await client.GET("/scales", { params: { query }, signal }));
+export const getCurve = async (query: paths["/curves"]["get"]["parameters"]["query"], signal: AbortSignal) => need(await client.GET("/curves", { params: { query }, signal }));
+export const getHistogram = async (query: paths["/histograms"]["get"]["parameters"]["query"], signal: AbortSignal) => need(await client.GET("/histograms", { params: { query }, signal }));
+export const calibrate = async (body: CalibrationRequest) => need(await client.POST("/calibrations", { body }));
+export const teach = async (body: LessonRequest) => need(await client.POST("/lessons", { body }));
+
+export type Reading = Omit<paths["/previews"]["post"]["parameters"]["query"], "name">;
+
+function address(path: string, name: string, reading: Reading): string {
+  const query = new URLSearchParams({ name });
+  for (const [key, value] of Object.entries(reading))
+    for (const one of Array.isArray(value) ? value : [value]) if (one !== undefined && one !== "" && one !== false) query.append(key, String(one));
+  return `/api${path}?${query}`;
+}
+
+/** Says how a file would be understood; the service keeps nothing. */
+export async function preview(name: string, body: Blob, reading: Reading, signal: AbortSignal): Promise<Preview> {
+  const answer = await fetch(address("/previews", name, reading), { method: "POST", body, headers: { "Content-Type": "application/octet-stream" }, signal });
+  const json: unknown = await answer.json();
+  return need(answer.ok ? { data: json as Preview } : { error: json });
+}
+
+/** Sends a file to be kept; progress is the part that has been sent. */
+export function keepRecording(name: string, body: Blob, reading: Reading, progress: (part: number) => void, signal: AbortSignal): Promise<Recording> {
+  return new Promise((resolve, reject) => {
+    const request = new XMLHttpRequest();
+    request.open("POST", address("/recordings", name, reading));
+    request.setRequestHeader("Content-Type", "application/octet-stream");
+    request.responseType = "json";
+    request.upload.onprogress = (e) => progress(e.loaded / Math.max(e.total, 1));
+    request.onerror = () => reject(new Refused("The service does not answer. Nothing was kept; is it running?"));
+    request.onabort = () => reject(new Refused("Cancelled; nothing was kept."));
+    request.onload = () => {
+      try {
+        resolve(need(request.status === 201 ? { data: request.response as Recording } : { error: request.response as unknown }));
+      } catch (e) {
+        reject(e instanceof Error ? e : new Refused(String(e)));
+      }
+    };
+    signal.addEventListener("abort", () => request.abort());
+    request.send(body);
+  });
+}

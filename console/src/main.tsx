@@ -6,6 +6,7 @@ import { BrowserRouter, Navigate, Route, Routes } from "react-router";
 import { Refused } from "./api";
 import { Bench } from "./bench/Bench";
 import { Frame } from "./Frame";
+import { Points } from "./points/Points";
 import { Rules } from "./rules/Rules";
 import "uplot/dist/uPlot.min.css";
 import "./theme.css";
@@ -23,6 +24,7 @@ createRoot(root).render(
         <BrowserRouter>
           <Routes>
             <Route element={<Frame />}>
+              <Route path="/points" element={<Points />} />
               <Route path="/rules" element={<Rules />} />
               <Route path="/bench" element={<Bench />} />
               <Route path="*" element={<Navigate to="/bench" replace />} />

@@ -211,16 +211,22 @@ func (c *Chain) Place(u unit.Unit) (at int, ok bool) {
 }
 
 // Span is the lowest and highest engineering value that the chain is made for:
-// the ends of its last stage that has ends. ok is false if none has.
+// the ends of its last stage that has ends, or else those of its healthy range.
+// ok is false if neither gives any.
 func (c *Chain) Span() (low, high float64, ok bool) {
-	for i := len(c.stages) - 1; i >= 0; i-- {
-		if a, b, has := c.stages[i].ends(); has {
-			a, b = c.Carry(a, i+1, len(c.stages)), c.Carry(b, i+1, len(c.stages))
-			return min(a, b), max(a, b), true
+	last := len(c.stages)
+	within := func(a, b float64, at int) bool {
+		a, b = c.Carry(a, at, last), c.Carry(b, at, last)
+		low, high = ordered(a, b)
+		return high > low && !math.IsInf(high-low, 0)
+	}
+	for i := last - 1; i >= 0; i-- {
+		if a, b, has := c.stages[i].ends(); has && within(a, b, i+1) {
+			return low, high, true
 		}
 	}
-	if c.healthyAt == len(c.Units)-1 {
-		return c.low, c.high, true
+	if c.healthyAt >= 0 && within(c.low, c.high, c.healthyAt) {
+		return low, high, true
 	}
 	return 0, 0, false
 }

@@ -144,7 +144,9 @@ func (s *Server) GetCurve(ctx context.Context, request GetCurveRequestObject) (G
 		a, b = c.Carry(a, at, 0), c.Carry(b, at, 0)
 		if a, b = min(a, b), max(a, b); !math.IsNaN(a) && !math.IsNaN(b) {
 			v.HealthyLow, v.HealthyHigh = &a, &b
-			low, high = min(low, a), max(high, b)
+			// What is healthy, and some of what is not on either side of it.
+			beside := (b - a) * 0.3
+			low, high = max(min(low, a), a-beside), min(max(high, b), b+beside)
 		}
 	}
 	for i := range curvePoints {

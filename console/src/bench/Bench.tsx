@@ -5,6 +5,7 @@ import { getRevision, listRecordings, listRevisions, replay, type Replay } from 
 import { Code, Empty, Trouble } from "../parts/Notice";
 import { lasting } from "../parts/number";
 import { Pick } from "../parts/Pick";
+import { Import } from "../recordings/Import";
 import { Changes } from "./Changes";
 import { Chart, wholeOf, type Window } from "./Chart";
 import { clockText, dayText } from "./clock";
@@ -28,7 +29,10 @@ export function Bench() {
   if (!recordings.data.length)
     return (
       <Empty title="No recording is here yet">
-        Bring one with <Code>rectura recordings FILE.csv</Code>; then the rules can be played.
+        <p className="mb-3">
+          Bring one in, or drop its file anywhere on this page; <Code>rectura recordings FILE</Code> does the same.
+        </p>
+        <Import />
       </Empty>
     );
   const revision = Number(params.get("revision") ?? revisions.data[0]?.number);
@@ -52,6 +56,7 @@ export function Bench() {
             onChange={choose("revision")}
             choices={revisions.data.map((r) => ({ value: String(r.number), label: `Revision ${r.number}`, note: r.note }))}
           />
+          <Import onKept={(r) => choose("recording")(String(r.id))} />
         </>
       }
     />

@@ -3,7 +3,9 @@ import { gutter } from "./Signal";
 
 export const laneHeight = 20;
 
-const fills: Record<Lane["kind"], string> = { input: "var(--contact)", rule: "var(--accent)", output: "var(--ink)" };
+const fills: Record<Lane["kind"], string> = { input: "var(--contact)", rule: "var(--accent)", output: "var(--ink)", plant: "var(--contact)" };
+
+const notes: Record<Lane["kind"], string> = { input: "contact", rule: "rule", output: "output", plant: "as the plant did" };
 
 /** Contacts, rules and outputs as lanes: filled for on, hatched for undecided. */
 export function Lanes({ lanes, from, to, width }: { lanes: Lane[]; from: number; to: number; width: number }) {
@@ -36,7 +38,7 @@ export function Lanes({ lanes, from, to, width }: { lanes: Lane[]; from: number;
             </g>
           </g>
           <text x={gutter.left + width + 10} y="14" fontSize="11" fill="var(--ink-3)">
-            {lane.kind === "input" ? "contact" : lane.kind}
+            {notes[lane.kind]}
             {lane.starts ? `, ${lane.starts} ${lane.starts === 1 ? "start" : "starts"}` : ""}
           </text>
         </g>

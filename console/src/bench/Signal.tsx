@@ -67,6 +67,7 @@ function Range({ panel, series, at }: { panel: Panel; series: Series; at: number
 }
 
 function valueTicks(low: number, high: number, n: number): number[] {
+  if (!(high > low)) return [];
   for (let power = 10 ** Math.floor(Math.log10((high - low) / n)); ; power *= 10)
     for (const m of [1, 2, 5]) {
       const step = m * power;

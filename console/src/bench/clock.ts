@@ -5,10 +5,25 @@ export type Clock = components["schemas"]["Clock"];
 
 const two = (n: number) => String(n).padStart(2, "0");
 
+const zones = new Map<string, Intl.DateTimeFormat>();
+
+/** How many seconds east of UTC the clock is at t seconds after a recording's start. */
+function offsetAt(clock: Clock, t: number): number {
+  if (!clock.zone || clock.zone === "UTC") return clock.offset;
+  let zone = zones.get(clock.zone);
+  if (!zone) {
+    zone = new Intl.DateTimeFormat("en", { timeZone: clock.zone, timeZoneName: "longOffset" });
+    zones.set(clock.zone, zone);
+  }
+  const name = zone.formatToParts(new Date((clock.start + t) * 1000)).find((p) => p.type === "timeZoneName")?.value ?? "";
+  const [, sign, h, m] = /GMT([+-])(\d\d):(\d\d)/.exec(name) ?? [];
+  return sign ? (sign === "-" ? -1 : 1) * (Number(h) * 3600 + Number(m) * 60) : 0;
+}
+
 /** The time of day at t seconds after a recording's start, or its elapsed seconds. */
 export function clockText(clock: Clock, t: number): string {
   if (clock.elapsed) return `+${figure(clock.start + t, 9)} s`;
-  const ms = Math.round((clock.start + clock.offset + t) * 1000);
+  const ms = Math.round((clock.start + offsetAt(clock, t) + t) * 1000);
   const day = ((ms % 86_400_000) + 86_400_000) % 86_400_000;
   const text = `${two(Math.floor(day / 3_600_000))}:${two(Math.floor(day / 60_000) % 60)}:${two(Math.floor(day / 1000) % 60)}`;
   return day % 1000 ? `${text}.${String(day % 1000).padStart(3, "0")}` : text;
@@ -17,7 +32,7 @@ export function clockText(clock: Clock, t: number): string {
 /** The day on which t seconds after a recording's start falls. */
 export function dayText(clock: Clock, t: number): string {
   if (clock.elapsed) return "";
-  return new Date((clock.start + clock.offset + t) * 1000).toLocaleDateString("en-GB", { day: "numeric", month: "long", year: "numeric", timeZone: "UTC" });
+  return new Date((clock.start + offsetAt(clock, t) + t) * 1000).toLocaleDateString("en-GB", { day: "numeric", month: "long", year: "numeric", timeZone: "UTC" });
 }
 
 const steps = [1, 2, 5, 10, 15, 30, 60, 120, 300, 600, 900, 1800, 3600, 7200, 10800, 21600, 43200, 86400];
@@ -26,7 +41,7 @@ const steps = [1, 2, 5, 10, 15, 30, 60, 120, 300, 600, 900, 1800, 3600, 7200, 10
 export function timeTicks(clock: Clock, from: number, to: number, n: number): number[] {
   let step = steps.find((s) => (to - from) / s <= n) ?? 86400;
   while ((to - from) / step > n) step *= 2;
-  const zero = clock.start + (clock.elapsed ? 0 : clock.offset);
+  const zero = clock.start + (clock.elapsed ? 0 : offsetAt(clock, from));
   const ticks: number[] = [];
   for (let t = Math.ceil((zero + from) / step) * step - zero; t <= to; t += step) ticks.push(t);
   return ticks;

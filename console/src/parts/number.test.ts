@@ -10,15 +10,22 @@ test.each([
   [45, "45 s"], [5400, "1 h 30 min"], [0.25, "0.25 s"], [0, "0 s"], [3600, "1 h"], [61.4, "1 min 1 s"],
 ])("lasting(%d) is %s", (value, want) => expect(lasting(value)).toBe(want));
 
-const night = { elapsed: false, start: 1772402400, offset: 3600 }; // 22:00 UTC, shown one hour east
+const night = { elapsed: false, start: 1772402400, offset: 3600, zone: "" }; // 22:00 UTC, shown one hour east
 
 test("clock times are those of the recording's own zone", () => {
   expect(clockText(night, 0)).toBe("23:00:00");
   expect(clockText(night, 3600.25)).toBe("00:00:00.250");
-  expect(clockText({ elapsed: true, start: 5, offset: 0 }, 840)).toBe("+845 s");
+  expect(clockText({ elapsed: true, start: 5, offset: 0, zone: "" }, 840)).toBe("+845 s");
 });
 
 test("ticks are round on the clock's face and within the window", () => {
   expect(timeTicks(night, 0, 21600, 8).map((t) => clockText(night, t))).toEqual(["23:00:00", "00:00:00", "01:00:00", "02:00:00", "03:00:00", "04:00:00", "05:00:00"]);
   expect(timeTicks(night, 100, 130, 8)).toEqual([100, 105, 110, 115, 120, 125, 130]);
+});
+
+test("a zone's clock follows its changes", () => {
+  const back = { elapsed: false, start: 1792886400, offset: 3600, zone: "Europe/Dublin" }; // 25 October 2026, 00:00 UTC
+  expect(clockText(back, 0)).toBe("01:00:00");
+  expect(clockText(back, 3600)).toBe("01:00:00");
+  expect(clockText(back, 7200)).toBe("02:00:00");
 });
