@@ -50,6 +50,7 @@ type Term struct {
 	Fault   signal.Fault // of a bad input
 	Reading float64      // the input's last reading, and where in its chain it came
 	At      int
+	Cold    float64 // of a thermocouple, its cold junction's temperature, in degrees Celsius
 
 	For     int64 // how long it had to last, in nanoseconds; 0: not at all
 	Since   int64 // since when it has
@@ -249,7 +250,7 @@ func holds(op sheet.Op, x, limit float64) bool {
 func (s *Stepper) input(i int32) Term {
 	t := Term{Input: i, Fault: s.fault(i)}
 	if s.p.Inputs[i].Chain != nil {
-		t.Reading, t.At = s.analog[i].Reading, s.analog[i].At
+		t.Reading, t.At, t.Cold = s.analog[i].Reading, s.analog[i].At, s.analog[i].Chain.Cold()
 	} else {
 		t.On = s.contacts[i].On
 	}
@@ -415,7 +416,7 @@ func quantityText(q unit.Quantity) string { return withUnit(unit.Short(q.Value),
 
 func (p *Program) faultText(t Term) string {
 	if c := p.Inputs[t.Input].Chain; c != nil {
-		return c.Explain(t.Fault, t.Reading, t.At)
+		return c.With(t.Cold).Explain(t.Fault, t.Reading, t.At)
 	}
 	return (&signal.Contact{Fault: t.Fault}).Explain()
 }
@@ -427,5 +428,5 @@ func (p *Program) Stages(t Term) []unit.Quantity {
 	if t.Input < 0 || p.Inputs[t.Input].Chain == nil || t.Fault == signal.NotRead || t.Fault == signal.Reported || t.Fault == signal.Infinite {
 		return nil
 	}
-	return p.Inputs[t.Input].Chain.Stages(t.Reading, t.At)
+	return p.Inputs[t.Input].Chain.With(t.Cold).Stages(t.Reading, t.At)
 }

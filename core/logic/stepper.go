@@ -180,7 +180,9 @@ func (s *Stepper) retime(i int32) {
 	} else {
 		s.contacts[i].Debounce = length(s.p.Job.Inputs[i].Debounce.Duration)
 	}
-	s.setInputTimer(i)
+	if s.started { // the next instant looks at it
+		s.timers.set(s.inputTimer(i), s.now)
+	}
 }
 
 func (s *Stepper) markAll() {

@@ -68,6 +68,26 @@ func (c *Chain) clone() *Chain {
 	return &own
 }
 
+// Cold is the temperature of the thermocouple's cold junction, in degrees
+// Celsius; 0 where another input measures none.
+func (c *Chain) Cold() float64 {
+	if c.junction == nil {
+		return 0
+	}
+	return c.junction.cold
+}
+
+// With is the chain with its thermocouple's cold junction at a temperature in
+// degrees Celsius; itself where no input measures one.
+func (c *Chain) With(cold float64) *Chain {
+	if c.junction == nil || c.junction.cold == cold {
+		return c
+	}
+	own := c.clone()
+	own.junction.setJunction(cold)
+	return own
+}
+
 // Retime takes durations that are setpoints at their present values. A delay
 // that is running counts from its beginning.
 func (a *Analog) Retime(length Duration) {

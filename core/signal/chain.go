@@ -194,17 +194,19 @@ func (c *Chain) Stages(value float64, at int) []unit.Quantity {
 	return all
 }
 
-// Place finds where in the chain a unit stands: the place of that very unit,
-// or else the first of its dimension, to which values must then be converted.
+// Place finds where in the chain a unit stands: the value that the chain ends
+// in if it has that very unit, or else the first place that has, or else the
+// same by dimension; values must then be converted.
 func (c *Chain) Place(u unit.Unit) (at int, ok bool) {
-	for i, v := range c.Units {
-		if u == v {
-			return i, true
+	last := len(c.Units) - 1
+	for _, same := range []func(v unit.Unit) bool{func(v unit.Unit) bool { return u == v }, u.Comparable} {
+		if same(c.Units[last]) {
+			return last, true
 		}
-	}
-	for i, v := range c.Units {
-		if u.Comparable(v) {
-			return i, true
+		for i, v := range c.Units {
+			if same(v) {
+				return i, true
+			}
 		}
 	}
 	return 0, false
