@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"encoding/json"
 	"fmt"
 	"math"
 	"strings"
@@ -14,14 +15,24 @@ import (
 
 // A stageValue is a value at one place of a chain.
 type stageValue struct {
-	Value float64 `json:"value"`
-	Unit  string  `json:"unit"`
+	Value number `json:"value"`
+	Unit  string `json:"unit"`
+}
+
+// A number is one that JSON shows as null where a stage has no answer.
+type number float64
+
+func (n number) MarshalJSON() ([]byte, error) {
+	if v := float64(n); math.IsNaN(v) || math.IsInf(v, 0) {
+		return []byte("null"), nil
+	}
+	return json.Marshal(float64(n))
 }
 
 func stageValues(stages []unit.Quantity) []stageValue {
 	all := make([]stageValue, len(stages))
 	for i, q := range stages {
-		all[i] = stageValue{q.Value, q.Unit.Name()}
+		all[i] = stageValue{number(q.Value), q.Unit.Name()}
 	}
 	return all
 }
@@ -145,7 +156,7 @@ func runScale(c *cobra.Command, folder, input string, values []string, format st
 	for _, s := range all {
 		var row []string
 		for k, st := range s.Stages {
-			cell := precise(st.Value)
+			cell := precise(float64(st.Value))
 			if format == "table" && k == s.at {
 				cell = "[" + cell + "]" // the one that was given
 			}

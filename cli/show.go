@@ -3,6 +3,7 @@ package cli
 import (
 	"fmt"
 	"io"
+	"math"
 	"slices"
 	"strings"
 
@@ -164,10 +165,10 @@ func outputText(p *logic.Program, o *sheet.Output) string {
 
 func (p shownPoint) text() string {
 	last := p.Stages[len(p.Stages)-1]
-	s := fmt.Sprintf("%s at %s %s, %s %s", p.Effect, precise(last.Value), last.Unit, p.Input, p.Direction)
+	s := fmt.Sprintf("%s at %s %s, %s %s", p.Effect, precise(float64(last.Value)), last.Unit, p.Input, p.Direction)
 	var before []string
 	for _, st := range p.Stages[:len(p.Stages)-1] {
-		before = append([]string{strings.TrimSpace(precise(st.Value) + " " + st.Unit)}, before...)
+		before = append([]string{strings.TrimSpace(precise(float64(st.Value)) + " " + st.Unit)}, before...)
 	}
 	if len(before) > 0 {
 		s += " (" + strings.Join(before, ", ") + ")"
@@ -176,7 +177,12 @@ func (p shownPoint) text() string {
 }
 
 // precise prints a figure with as many digits as a check sheet wants.
-func precise(v float64) string { return unit.Significant(v, 7) }
+func precise(v float64) string {
+	if math.IsNaN(v) || math.IsInf(v, 0) {
+		return "-" // a stage without an answer
+	}
+	return unit.Significant(v, 7)
+}
 
 func printShown(w io.Writer, title string, all []shown) {
 	fmt.Fprintln(w, title)
