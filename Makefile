@@ -28,12 +28,16 @@ fuzz:
 	go test ./core/sheet -run '^$$' -fuzz FuzzParse -fuzztime $(FUZZ_TIME)
 	go test ./core/recording/csv -run '^$$' -fuzz FuzzRead -fuzztime $(FUZZ_TIME)
 	go test ./core/recording -run '^$$' -fuzz FuzzDecodeBlock -fuzztime $(FUZZ_TIME)
+	go test ./core/recording/format -run '^$$' -fuzz FuzzRead -fuzztime $(FUZZ_TIME)
+	go test ./core/iolist -run '^$$' -fuzz FuzzNames -fuzztime $(FUZZ_TIME)
 
 e2e: console/dist/app/index.html install-gcc install-chromium
 	go test -race -tags e2e -count 1 ./console/e2e
 
 bench: ## print the speed as ratios, each taken within one run
 	go test ./core/logic -run '^$$' -bench .
+	go test ./core/recording/csv -run '^$$' -bench . -benchtime 5x
+	go test ./core/recording/format -run '^$$' -bench . -benchtime 5x
 	go test ./core/bench -run '^$$' -bench . -benchtime 5x
 
 lint: console/node_modules/.installed ## gofmt, vet, staticcheck, generated code, the console's types and style
@@ -55,6 +59,7 @@ screenshots: build install-chromium ## take the pictures of docs/screenshots ane
 	go test -tags e2e -count 1 ./console/e2e -args -shots $(CURDIR)/docs/screenshots
 	./bin/rectura replay examples/hatchery night --plot docs/screenshots/replay-night.png >/dev/null
 	./bin/rectura replay examples/hatchery broken-loop --plot docs/screenshots/replay-broken-loop.png >/dev/null
+	./bin/rectura replay examples/hatchery pump-trip --plot docs/screenshots/replay-pump-trip.png >/dev/null 2>&1
 
 clean: ## remove what was built
 	rm -rf bin console/dist/app console/node_modules

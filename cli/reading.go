@@ -8,6 +8,7 @@ import (
 	"os"
 	"path/filepath"
 	"regexp"
+	"sync"
 	"time"
 
 	"github.com/schollz/progressbar/v3"
@@ -86,8 +87,18 @@ func readRecording(c *cobra.Command, path string, o recording.Options) (r *recor
 		return nil, fmt.Errorf("%s is a folder; a recording is a file", path)
 	}
 	progress, done := progressOf(c, info.Size(), "reading "+filepath.Base(path))
+	o.Spread = spread
 	r, err = format.Read(path, f, info.Size(), o, progress)
 	return r, errors.Join(err, done())
+}
+
+// spread runs tasks on all processors.
+func spread(tasks []func()) {
+	var all sync.WaitGroup
+	for _, task := range tasks {
+		all.Go(task)
+	}
+	all.Wait()
 }
 
 // progressOf gives a bar to write to; nil if nobody watches or there is little

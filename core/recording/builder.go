@@ -182,6 +182,27 @@ func (b *Builder) Rising(times []int64, values [][]float64, missing [][]bool) {
 	}
 }
 
+// Append adds a part of the recording that was built by itself: the same
+// columns, and times that come after the last row.
+func (b *Builder) Append(part *Recording) {
+	r := b.recording
+	if r.Rows == 0 {
+		r.Origin, r.Start = part.Start, part.Start
+	}
+	b.flush()
+	for i := range b.columns {
+		c := &b.columns[i]
+		c.finish(c.times)
+		c.own = false
+		c.column.Blocks = append(c.column.Blocks, part.Columns[i].Blocks...)
+		if c.column.Word == nil {
+			c.column.Word = part.Columns[i].Word
+		}
+	}
+	r.Rows += part.Rows
+	r.End = part.End
+}
+
 // present leaves out the readings that are missing.
 func present(times []int64, values []float64, missing []bool) (t []int64, v []float64) {
 	for i, m := range missing {

@@ -10,28 +10,69 @@ import (
 // The encoding of a block, for keeping it in a store:
 //
 //	byte     1, the version
-//	byte     0: float64 values; 1: bits; 2: bits, with a second set for bad readings
+//	byte     0: float64 values; 1: bits; 2: bits, with a second set for bad
+//	         readings; 3: decimals
 //	uvarint  the number of readings
 //	varint   the first time, then the first step, then each change of the step
-//	values   8 bytes each, little endian; or 8 bytes for each 64 bits
+//	values   8 bytes each, little endian; or 8 bytes for each 64 bits; or, for
+//	         decimals, a byte for their places after the point, then the first
+//	         as a varint of units in the last place, then each difference
 //
-// Regular times and steady signals leave long runs of equal bytes, which a
-// general compressor then takes care of.
+// Cards and loggers give whole numbers or a few decimals, so that most blocks
+// are decimals, at one to three bytes a reading. Regular times and steady
+// signals leave long runs of equal bytes, which a general compressor then takes
+// care of.
 const (
 	version   = 1
 	asValues  = 0
 	asBits    = 1
 	asBitsBad = 2
+	asDecimal = 3
 )
+
+// maxPlaces is the largest number of places after the point of a decimal block.
+const maxPlaces = 6
+
+// decimals gives values as whole numbers of units in the last place, if they
+// all are such numbers and come back from them bit for bit.
+func decimals(values []float64) (units []int64, places int, ok bool) {
+	const most = 1 << 53
+	for places = 0; places <= maxPlaces; places++ {
+		scale := tens[places]
+		if x := values[0] * scale; math.Round(x)/scale == values[0] && math.Abs(x) < most {
+			break
+		}
+	}
+	units = make([]int64, len(values))
+	for places <= maxPlaces {
+		scale, exact := tens[places], true
+		for i, v := range values {
+			x := math.Round(v * scale)
+			if !(math.Abs(x) < most) || math.Float64bits(x/scale) != math.Float64bits(v) {
+				exact = false
+				break
+			}
+			units[i] = int64(x)
+		}
+		if exact {
+			return units, places, true
+		}
+		places++
+	}
+	return nil, 0, false
+}
 
 // AppendBinary appends the encoded block to data.
 func (b *Block) AppendBinary(data []byte) ([]byte, error) {
 	form := byte(asValues)
+	units, places, decimal := []int64(nil), 0, false
 	if b.Values == nil {
 		form = asBits
 		if b.Broken != nil {
 			form = asBitsBad
 		}
+	} else if units, places, decimal = decimals(b.Values); decimal {
+		form = asDecimal
 	}
 	data = append(data, version, form)
 	data = binary.AppendUvarint(data, uint64(b.Len()))
@@ -39,6 +80,15 @@ func (b *Block) AppendBinary(data []byte) ([]byte, error) {
 	for _, t := range b.Times {
 		data = binary.AppendVarint(data, t-last-step)
 		step, last = t-last, t
+	}
+	if decimal {
+		data = append(data, byte(places))
+		before := int64(0)
+		for _, u := range units {
+			data = binary.AppendVarint(data, u-before)
+			before = u
+		}
+		return data, nil
 	}
 	for _, v := range b.Values {
 		data = binary.LittleEndian.AppendUint64(data, math.Float64bits(v))
@@ -56,7 +106,7 @@ var errCorrupt = errors.New("not an encoded block")
 
 // DecodeBlock reads what AppendBinary wrote. The summary is computed anew.
 func DecodeBlock(data []byte) (*Block, error) {
-	if len(data) < 2 || data[0] != version || data[1] > asBitsBad {
+	if len(data) < 2 || data[0] != version || data[1] > asDecimal {
 		return nil, fmt.Errorf("decoding: %w: unknown form", errCorrupt)
 	}
 	form, rest := data[1], data[2:]
@@ -79,6 +129,9 @@ func DecodeBlock(data []byte) (*Block, error) {
 		}
 		step, last = times[i]-last, times[i]
 	}
+	if form == asDecimal {
+		return decodeDecimals(times, rest)
+	}
 	sets := map[byte]int{asValues: int(n), asBits: int(n+63) / 64, asBitsBad: 2 * (int(n+63) / 64)}[form]
 	if len(rest) != 8*sets {
 		return nil, fmt.Errorf("decoding: %w: %d bytes of readings instead of %d", errCorrupt, len(rest), 8*sets)
@@ -95,6 +148,29 @@ func DecodeBlock(data []byte) (*Block, error) {
 		case word(i/64)&bit != 0:
 			values[i] = 1
 		}
+	}
+	return NewBlock(times, values), nil
+}
+
+func decodeDecimals(times []int64, rest []byte) (*Block, error) {
+	if len(rest) == 0 || rest[0] > maxPlaces {
+		return nil, fmt.Errorf("decoding: %w: bad number of places", errCorrupt)
+	}
+	scale := tens[rest[0]]
+	rest = rest[1:]
+	values := make([]float64, len(times))
+	before := int64(0)
+	for i := range values {
+		change, size := binary.Varint(rest)
+		if size <= 0 {
+			return nil, fmt.Errorf("decoding: %w: readings end early", errCorrupt)
+		}
+		rest = rest[size:]
+		before += change
+		values[i] = float64(before) / scale
+	}
+	if len(rest) > 0 {
+		return nil, fmt.Errorf("decoding: %w: %d bytes behind the readings", errCorrupt, len(rest))
 	}
 	return NewBlock(times, values), nil
 }

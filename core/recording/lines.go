@@ -25,6 +25,11 @@ type Lines struct {
 // NewLines reads lines from a file.
 func NewLines(in io.Reader) *Lines { return &Lines{in: in, buf: make([]byte, 64<<10)} }
 
+// LinesOf gives the lines of a text that is all there, without copying it.
+func LinesOf(text []byte) *Lines {
+	return &Lines{buf: text, end: len(text), begun: true, err: io.EOF}
+}
+
 // Head is what the file begins with, as far as one buffer holds it, in whole
 // lines; it is not taken.
 func (l *Lines) Head() ([]byte, error) {
@@ -80,6 +85,41 @@ func (l *Lines) Next() ([]byte, error) {
 		}
 		l.fill()
 	}
+}
+
+// Chunk takes about size bytes of whole lines, with their ends, into a buffer;
+// io.EOF after the last.
+func (l *Lines) Chunk(buf []byte, size int) ([]byte, error) {
+	l.begin()
+	buf = append(buf[:0], l.buf[l.start:l.end]...)
+	l.start, l.end = 0, 0
+	if cap(buf) < size {
+		buf = append(make([]byte, 0, size), buf...)
+	}
+	for len(buf) < size && l.err == nil {
+		n, err := l.in.Read(buf[len(buf):size])
+		buf, l.err = buf[:len(buf)+n], err
+	}
+	if l.err != nil && l.err != io.EOF {
+		return nil, l.err
+	}
+	if len(buf) == 0 {
+		return nil, io.EOF
+	}
+	if l.err == io.EOF {
+		return buf, nil
+	}
+	end := bytes.LastIndexByte(buf, '\n') + 1
+	if end == 0 {
+		return nil, ErrLong
+	}
+	if rest := buf[end:]; len(rest) > len(l.buf) {
+		l.buf = append([]byte{}, rest...)
+		l.end = len(rest)
+	} else {
+		l.end = copy(l.buf, rest)
+	}
+	return buf[:end], nil
 }
 
 // fill reads more, after making room for it.

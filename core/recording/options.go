@@ -20,6 +20,10 @@ type Options struct {
 	Pattern     *regexp.Regexp // of a text capture
 	Every       int64          // nanoseconds between the lines of a text capture that have no time
 	Rows        int            // stop after so many rows, for a preview; 0: read all
+
+	// Spread runs tasks, perhaps at once, and returns when all are done; nil for
+	// one after the other. Readers of large files share their work out by it.
+	Spread func(tasks []func())
 }
 
 // A Mapping gives a column of a file to a point, and perhaps says its unit.

@@ -49,6 +49,10 @@ func NewTimes(o Options, heading string, decimal byte) *Times {
 	return &Times{Heading: heading, Decimal: decimal, zone: o.Zone, asked: o.TimeFormat}
 }
 
+// Independent tells whether a time is read without knowing those before it, so
+// that parts of a file can be read by copies.
+func (r *Times) Independent() bool { return r.layout == nil && r.read != nil }
+
 // Clock is how the file's times are to be shown.
 func (r *Times) Clock() Clock { return r.clock }
 

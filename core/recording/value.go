@@ -85,29 +85,30 @@ func Prefix(b []byte, decimal byte) (v float64, n int) {
 	)
 	w := binary.LittleEndian.Uint64(b[first:first+8]) ^ 0x3030303030303030
 	others := (((w & low7) + 0x7676767676767676) | w) & top
-	k := bits.TrailingZeros64(others) >> 3 // the first byte that is no digit; 8 for none
-	if k == 0 || k == 8 {
+	// Shifts are by bits, and below 64, which the masks tell the compiler.
+	k := uint(bits.TrailingZeros64(others)) &^ 7 // where the first byte stands that is no digit; 64 for none
+	if k == 0 || k == 64 {
 		return prefixSlow(b, decimal)
 	}
-	n = k
 	fraction := 0
-	if byte(w>>(8*k))^0x30 == decimal {
+	if byte(w>>(k&63))^0x30 == decimal {
 		others &= others - 1
-		n = bits.TrailingZeros64(others) >> 3
-		fraction = n - k - 1
-		if n == 8 || fraction == 0 {
+		end := uint(bits.TrailingZeros64(others)) &^ 7
+		fraction = int(end-k)>>3 - 1
+		if end == 64 || fraction == 0 {
 			return prefixSlow(b, decimal)
 		}
-		w = w&(1<<(8*k)-1) | w>>(8*k+8)<<(8*k)
-		w <<= 8 * (9 - n)
+		n = int(end >> 3)
+		w = (w&(1<<(k&63)-1) | w>>((k+8)&63)<<(k&63)) << ((72 - end) & 63)
 	} else {
-		w <<= 8 * (8 - n)
+		n = int(k >> 3)
+		w <<= (64 - k) & 63
 	}
 	if n += first; n > len(b) {
 		return prefixSlow(b, decimal)
 	}
 	w = w*10 + w>>8
-	v = float64(((w&pairs)*0x000f424000000064 + (w>>16&pairs)*0x0000271000000001) >> 32)
+	v = float64(int64(((w&pairs)*0x000f424000000064 + (w>>16&pairs)*0x0000271000000001) >> 32))
 	if fraction > 0 {
 		v /= tens[fraction]
 	}
@@ -141,7 +142,7 @@ func prefixSlow(b []byte, decimal byte) (v float64, n int) {
 	if digits == 0 || digits > 15 || point == i-1 {
 		return 0, 0
 	}
-	v = float64(mantissa)
+	v = float64(int64(mantissa))
 	if point > 0 {
 		v /= tens[i-point-1]
 	}

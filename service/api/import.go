@@ -10,6 +10,7 @@ import (
 	"os"
 	"regexp"
 	"strings"
+	"sync"
 	"time"
 	"unicode"
 
@@ -108,6 +109,13 @@ func readBody(name string, body io.Reader, o recording.Options) (r *recording.Re
 	}
 	whole := io.MultiReader(bytes.NewReader(head[:n]), body)
 	f := format.Find(name, head[:n], o)
+	o.Spread = func(tasks []func()) {
+		var all sync.WaitGroup
+		for _, task := range tasks {
+			all.Go(task)
+		}
+		all.Wait()
+	}
 	if f != format.Parquet {
 		return format.ReadStream(f, name, whole, o)
 	}

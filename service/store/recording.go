@@ -6,10 +6,12 @@ import (
 	"encoding/json"
 	"fmt"
 	"math"
+	"runtime"
 	"slices"
 	"time"
 
 	"github.com/klauspost/compress/zstd"
+	"golang.org/x/sync/errgroup"
 	"gorm.io/gorm"
 
 	"rectura/core/recording"
@@ -95,7 +97,7 @@ type blockRow struct {
 func (blockRow) TableName() string { return "blocks" }
 
 var (
-	encoder, _ = zstd.NewWriter(nil) // without options it cannot fail
+	encoder, _ = zstd.NewWriter(nil, zstd.WithEncoderLevel(zstd.SpeedFastest)) // cannot fail with these
 	decoder, _ = zstd.NewReader(nil, zstd.WithDecoderMaxMemory(1<<20))
 )
 
@@ -144,14 +146,19 @@ func addColumn(tx *gorm.DB, recordingID int64, position int, c *recording.Column
 	if err := tx.Create(&column).Error; err != nil {
 		return err
 	}
-	rows := make([]blockRow, 0, len(c.Blocks))
-	for _, b := range c.Blocks {
-		data, err := b.AppendBinary(nil)
-		if err != nil {
+	rows := make([]blockRow, len(c.Blocks))
+	var packing errgroup.Group
+	packing.SetLimit(runtime.GOMAXPROCS(0))
+	for i, b := range c.Blocks {
+		packing.Go(func() error {
+			data, err := b.AppendBinary(nil)
+			rows[i] = blockRow{Column: column.ID, First: b.Times[0], Last: b.Times[b.Len()-1], Readings: b.Len(),
+				Min: nullable(b.Min), Max: nullable(b.Max), AnyBad: b.AnyBad, Data: encoder.EncodeAll(data, nil)}
 			return err
-		}
-		rows = append(rows, blockRow{Column: column.ID, First: b.Times[0], Last: b.Times[b.Len()-1], Readings: b.Len(),
-			Min: nullable(b.Min), Max: nullable(b.Max), AnyBad: b.AnyBad, Data: encoder.EncodeAll(data, nil)})
+		})
+	}
+	if err := packing.Wait(); err != nil {
+		return err
 	}
 	if len(rows) == 0 {
 		return nil

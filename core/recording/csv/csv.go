@@ -98,12 +98,18 @@ func (s *scan) next() (bool, error) {
 		if err == io.EOF {
 			return false, nil
 		}
-		s.number++
-		if errors.Is(err, recording.ErrLong) {
-			return false, &recording.Error{File: s.Name, Line: s.number, Column: 1, Text: fmt.Sprintf("this line is longer than %d MiB; this is no CSV recording", recording.MaxLine>>20)}
-		}
-		return false, err
+		return false, s.lineError(err)
 	}
+}
+
+// lineError is the error of the line after the present one, which could not be
+// read.
+func (s *scan) lineError(err error) error {
+	s.number++
+	if errors.Is(err, recording.ErrLong) {
+		return &recording.Error{File: s.Name, Line: s.number, Column: 1, Text: fmt.Sprintf("this line is longer than %d MiB; this is no CSV recording", recording.MaxLine>>20)}
+	}
+	return err
 }
 
 func (s *scan) read() (*recording.Recording, error) {
@@ -216,8 +222,9 @@ func (s *scan) assumed() string {
 }
 
 // finish ends a recording with what is to be known of how it was read.
-func (s *scan) finish(b *recording.Builder, format string) (*recording.Recording, error) {
-	rec, repeated := b.Finish()
+func (s *scan) finish(b *recording.Builder, repeated int, format string) (*recording.Recording, error) {
+	rec, more := b.Finish()
+	repeated += more
 	if rec.Rows == 0 {
 		text := "the file has column names and no row below them"
 		if notes := s.skip.Notes(); len(notes) > 1 {

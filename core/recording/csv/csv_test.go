@@ -6,6 +6,7 @@ import (
 	"math"
 	"strconv"
 	"strings"
+	"sync"
 	"testing"
 	"testing/iotest"
 	"time"
@@ -181,6 +182,48 @@ func TestWrite(t *testing.T) {
 		back, err := Reader{Name: "r.csv"}.Read(&b)
 		require.NoError(t, err)
 		recordingtest.Same(t, r, back)
+	})
+}
+
+// A file that is read in parts, by several at once, gives the same recording,
+// the same notes and the same error as one that is read from end to end.
+func TestPartsMakeNoDifference(t *testing.T) {
+	defer func(size int) { partSize = size }(partSize)
+	spread := func(tasks []func()) {
+		var all sync.WaitGroup
+		for _, task := range tasks {
+			all.Go(task)
+		}
+		all.Wait()
+	}
+	rapid.Check(t, func(t *rapid.T) {
+		partSize = rapid.IntRange(20, 200).Draw(t, "part")
+		var b strings.Builder
+		b.WriteString("time,a [mA],k\n")
+		at := rapid.Int64Range(0, 100).Draw(t, "start")
+		for range rapid.IntRange(1, 40).Draw(t, "rows") {
+			at += rapid.SampledFrom([]int64{0, 1, 1, 1, 1, 1, 1, 60}).Draw(t, "gap")
+			if rapid.IntRange(0, 80).Draw(t, "back") == 0 {
+				at -= 5
+			}
+			cell := rapid.SampledFrom([]string{"1.5", "12.25", "", "bad", "7", "7", "7"}).Draw(t, "cell")
+			if rapid.IntRange(0, 80).Draw(t, "broken") == 0 {
+				cell = rapid.SampledFrom([]string{"x", "1,2", "\""}).Draw(t, "broken cell")
+			}
+			b.WriteString(strconv.FormatInt(at, 10) + "," + cell + "," + rapid.SampledFrom([]string{"0", "1", "on", ""}).Draw(t, "contact") + rapid.SampledFrom([]string{"\n", "\r\n", "\n\n"}).Draw(t, "end"))
+		}
+		want, wantErr := read(b.String())
+		got, gotErr := Reader{Name: "r.csv", Options: recording.Options{Spread: spread}}.Read(strings.NewReader(b.String()))
+		require.Equal(t, wantErr, gotErr, b.String())
+		if wantErr != nil {
+			return
+		}
+		recordingtest.Same(t, want, got)
+		require.Equal(t, want.Notes, got.Notes)
+		require.Equal(t, want.Rows, got.Rows)
+		for i := range want.Columns {
+			require.Equal(t, want.Columns[i].Word, got.Columns[i].Word)
+		}
 	})
 }
 

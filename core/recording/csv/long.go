@@ -59,7 +59,7 @@ func (s *scan) readLong(l long, headings []string, head []byte) (*recording.Reco
 	if err != nil {
 		return nil, err
 	}
-	return s.finish(builder, "CSV, long")
+	return s.finish(builder, 0, "CSV, long")
 }
 
 func (s *scan) longRow(b *recording.LongBuilder, l long, headings []string, fields [][]byte, starts []int) error {

@@ -20,17 +20,32 @@ func (s *scan) readWide(headings []string, at []int, head []byte) (*recording.Re
 			columns = append(columns, c)
 		}
 	}
-	s.values = make([]float64, len(columns))
-	s.missing = make([]bool, len(columns))
-	cells := make([]recording.Cell, len(columns))
 	b := recording.NewBuilder(columns, recording.Clock{})
 	if s.Options.Sort {
 		b.Sort()
 	}
+	repeated := 0
+	var err error
+	if s.shared() {
+		repeated, err = s.readParts(b)
+	} else {
+		err = s.rows(b)
+	}
+	if err != nil {
+		return nil, err
+	}
+	return s.finish(b, repeated, "CSV, wide")
+}
+
+// rows reads rows to the end.
+func (s *scan) rows(b *recording.Builder) error {
+	n := len(s.columns) - 1
+	s.values, s.missing = make([]float64, n), make([]bool, n)
+	cells := make([]recording.Cell, n)
 	for s.Options.Rows == 0 || b.Rows() < s.Options.Rows {
 		any, err := s.next()
 		if err != nil {
-			return nil, err
+			return err
 		}
 		if !any {
 			break
@@ -43,7 +58,7 @@ func (s *scan) readWide(headings []string, at []int, head []byte) (*recording.Re
 			if s.skip.Skip(err) {
 				continue
 			}
-			return nil, err
+			return err
 		}
 		if !s.gaps {
 			b.FullRow(t, s.values)
@@ -54,7 +69,7 @@ func (s *scan) readWide(headings []string, at []int, head []byte) (*recording.Re
 		}
 		b.Row(t, cells)
 	}
-	return s.finish(b, "CSV, wide")
+	return nil
 }
 
 // wideColumns makes a column of every heading but that of the time.

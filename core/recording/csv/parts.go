@@ -1,0 +1,129 @@
+package csv
+
+import (
+	"bytes"
+	"errors"
+	"io"
+
+	"rectura/core/recording"
+)
+
+// parts is how many parts of a file are read at a time, and partSize how large
+// one is, in bytes.
+const parts = 4
+
+var partSize = 4 << 20 // tests take less
+
+// shared tells whether the rows can be read in parts: every row by itself, and
+// somebody who takes part.
+func (s *scan) shared() bool {
+	o := s.Options
+	return o.Spread != nil && !o.Sort && !o.SkipBadRows && o.Rows == 0 && s.times.Independent()
+}
+
+// A part is some whole lines of a file, and what was read of them.
+type part struct {
+	text      []byte
+	lines     int
+	recording *recording.Recording
+	repeated  int
+	err       error
+}
+
+// readParts reads the rows in parts, a few at a time, and joins them in order.
+func (s *scan) readParts(b *recording.Builder) (repeated int, err error) {
+	batch := make([]part, parts)
+	for ended := false; !ended; {
+		n := 0
+		for n < parts && !ended {
+			text, err := s.lines.Chunk(batch[n].text, partSize)
+			if err == io.EOF {
+				ended = true
+				break
+			}
+			if err != nil {
+				return 0, s.lineError(err)
+			}
+			batch[n] = part{text: text}
+			n++
+		}
+		tasks := make([]func(), n)
+		for i := range tasks {
+			tasks[i] = func() { s.readPart(&batch[i]) }
+		}
+		s.Options.Spread(tasks)
+		for i := range n {
+			more, err := s.join(b, &batch[i])
+			if err != nil {
+				return 0, err
+			}
+			repeated += more
+		}
+	}
+	return repeated, nil
+}
+
+// readPart reads a part by itself; lines in its error count from its first.
+func (s *scan) readPart(p *part) {
+	own := &scan{Reader: s.Reader, dialect: s.dialect, lines: recording.LinesOf(p.text), timeAt: s.timeAt}
+	times := *s.times
+	own.times = &times
+	columns := make([]*recording.Column, 0, len(s.columns))
+	for _, c := range s.columns {
+		if c != nil {
+			c = &recording.Column{Name: c.Name, Unit: c.Unit}
+			columns = append(columns, c)
+		}
+		own.columns = append(own.columns, c)
+	}
+	b := recording.NewBuilder(columns, recording.Clock{})
+	p.err = own.rows(b)
+	p.recording, p.repeated = b.Finish()
+	p.lines = bytes.Count(p.text, []byte{'\n'})
+}
+
+// join puts a part behind those before it.
+func (s *scan) join(b *recording.Builder, p *part) (repeated int, err error) {
+	first := s.number
+	s.number += p.lines
+	var e *recording.Error
+	if errors.As(p.err, &e) && e.Line > 0 {
+		e.Line += first
+	}
+	r := p.recording
+	for _, c := range r.Columns {
+		if c.Word != nil {
+			c.Word.Line += first
+		}
+	}
+	last, any := b.Last()
+	switch {
+	case r.Rows > 0 && any && r.Start < last:
+		// The time goes back in its first row, before any error of its own.
+		line := &scan{Reader: s.Reader, dialect: s.dialect, columns: s.columns, times: s.times, number: first, lines: recording.LinesOf(p.text)}
+		if some, err := line.next(); err != nil || !some {
+			return 0, err
+		}
+		at := 0
+		for range s.timeAt {
+			_, next, err := line.field(at)
+			if err != nil {
+				return 0, err
+			}
+			at = next
+		}
+		return 0, line.backward(b, r.Start, at)
+	case p.err != nil:
+		return 0, p.err
+	case r.Rows == 0:
+		return 0, nil
+	case any && r.Start == last: // its first row is another of the last time
+		err := r.EachRow(func(t int64, cells []recording.Cell) error {
+			b.Row(t, cells)
+			return nil
+		})
+		return p.repeated, err
+	}
+	b.Append(r)
+	return p.repeated, nil
+}
