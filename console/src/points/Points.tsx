@@ -30,6 +30,7 @@ const kindWords: Record<Point["kind"], string> = { analog: "analog", discrete: "
 /** Points: every input and output; one opens to its chain. */
 export function Points() {
   const [params, setParams] = useSearchParams();
+  const [find, setFind] = useState("");
   const revisions = useQuery({ queryKey: ["revisions"], queryFn: listRevisions });
   const number = Number(params.get("revision") ?? revisions.data?.[0]?.number);
   const detail = useQuery({ queryKey: ["revision", number], queryFn: () => getRevision(number), enabled: Number.isFinite(number), staleTime: Infinity });
@@ -60,10 +61,10 @@ export function Points() {
           />
         )}
         <Pick label="Kind" value={params.get("kind") ?? "all"} onChange={(v) => change("kind", v === "all" ? undefined : v)} choices={kinds} />
-        <input className="field w-52" type="search" placeholder="find a name, tag or note" aria-label="Find points" value={params.get("find") ?? ""} onChange={(e) => change("find", e.target.value)} />
+        <input className="field w-52" type="search" placeholder="find a name, tag or note" aria-label="Find points" value={find} onChange={(e) => setFind(e.target.value)} />
       </div>
       {error && <Trouble error={error} />}
-      {detail.data && <Table points={detail.data.points} kind={params.get("kind") ?? "all"} find={params.get("find") ?? ""} open={open?.name} onOpen={(name) => change("point", name === open?.name ? undefined : name)} />}
+      {detail.data && <Table points={detail.data.points} kind={params.get("kind") ?? "all"} find={find} open={open?.name} onOpen={(name) => change("point", name === open?.name ? undefined : name)} />}
       {detail.data && open && <Opened key={`${number}/${open.name}`} revision={detail.data} point={open} onRevision={(n) => change("revision", String(n))} />}
     </div>
   );
