@@ -29,7 +29,7 @@ func run(t *testing.T, args ...string) (out string, code int) {
 
 // Each testdata/NAME.golden is commands, "$ rectura check DIR", each with what
 // it prints and its exit code. HATCHERY stands for the demo job.
-func TestTranscripts(t *testing.T) {
+func TestGoldens(t *testing.T) {
 	hatchery, err := filepath.Abs("../examples/hatchery")
 	require.NoError(t, err)
 	files, err := filepath.Glob("testdata/*.golden")

@@ -1,6 +1,6 @@
 import { expect, test } from "vitest";
 import { clockText, timeTicks } from "../bench/clock";
-import { figure, lasting } from "./number";
+import { figure, lasting, signed, withUnit } from "./number";
 
 test.each([
   [5.93, "5.93"], [6, "6"], [8.796093, "8.796"], [18012, "18012"], [0, "0"], [-1.2, "-1.2"], [0.00012346, "0.0001235"], [120, "120"],
@@ -29,3 +29,11 @@ test("a zone's clock follows its changes", () => {
   expect(clockText(back, 3600)).toBe("01:00:00");
   expect(clockText(back, 7200)).toBe("02:00:00");
 });
+
+test.each([
+  ["9.4", "mg/L", "9.4 mg/L"], [" 12 mA", "mg/L", "12 mA"], ["12mA ", "mg/L", "12mA"], ["-3", "degC", "-3 degC"], ["40 %", "mg/L", "40 %"],
+])("%s in a box of %s is %s", (text, unit, want) => expect(withUnit(text, unit)).toBe(want));
+
+test.each([
+  [0.3, "+0.3"], [-0.05, "−0.05"], [0, "0"], [-1e-12, "0"], [1.23456, "+1.23"],
+])("a deviation of %d is %s", (value, want) => expect(signed(value, 3)).toBe(want));

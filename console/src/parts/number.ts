@@ -18,3 +18,13 @@ export function lasting(seconds: number): string {
   if (s || !parts.length) parts.push(`${figure(s)} s`);
   return parts.join(" ");
 }
+
+/** A typed value with its unit, which need not be typed where the box says it. */
+export function withUnit(text: string, unit: string): string {
+  return /[a-z%°"]/i.test(text) ? text.trim() : `${text.trim()} ${unit}`;
+}
+
+/** A deviation with its sign; 0 has none. */
+export function signed(value: number, digits: number): string {
+  return Math.abs(value) < 1e-9 ? "0" : (value > 0 ? "+" : "−") + figure(Math.abs(value), digits);
+}

@@ -1,14 +1,13 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { calibrate, type Point } from "../api";
-import { figure } from "../parts/number";
+import { signed, withUnit } from "../parts/number";
 
 interface Row {
   measured: string;
   reference: string;
 }
 
-const signed = (v: number, digits: number) => (Math.abs(v) < 1e-9 ? "0" : (v > 0 ? "+" : "−") + figure(Math.abs(v), digits));
 
 /** Calibration: what was measured beside a reference; the error before and after; kept as a new revision. */
 export function Calibrate({ revision, point, onRevision }: { revision: number; point: Point; onRevision: (n: number) => void }) {
@@ -98,8 +97,4 @@ function Deviation({ value, percent, unit }: { value: number; percent?: number; 
       {percent !== undefined && <small className="ml-2 text-ink-3">{signed(Number(percent.toFixed(2)), 3)} % of span</small>}
     </span>
   );
-}
-
-function withUnit(text: string, unit: string): string {
-  return /[a-z%°"]/i.test(text) ? text.trim() : `${text.trim()} ${unit}`;
 }

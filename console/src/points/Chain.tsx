@@ -1,7 +1,7 @@
 import { keepPreviousData, useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { getCurve, getScale, type Curve, type Point, type Scaled } from "../api";
-import { figure } from "../parts/number";
+import { figure, withUnit } from "../parts/number";
 
 const names = (n: number) => ["reading", ...(n > 2 ? Array.from({ length: n - 2 }, (_, i) => (n > 3 ? `stage ${i + 1}` : "electrical")) : []), "value"];
 
@@ -95,10 +95,6 @@ export function Chain({ revision, point }: { revision: number; point: Point }) {
 
 function short(stage: string): string {
   return stage.replace(/^scale |^curve /, "").replace(" to ", " → ");
-}
-
-function withUnit(text: string, unit: string): string {
-  return /[a-z%°"]/i.test(text) ? text : `${text} ${unit}`;
 }
 
 function figureOf(scaled: Scaled | undefined, i: number): string {

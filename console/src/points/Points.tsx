@@ -1,10 +1,10 @@
-import { useQuery } from "@tanstack/react-query";
 import { ArrowDown, ArrowUp } from "lucide-react";
 import { useMemo, useState } from "react";
 import { useSearchParams } from "react-router";
-import { getRevision, listRevisions, type Point } from "../api";
+import type { Point } from "../api";
 import { Code, Empty, Trouble } from "../parts/Notice";
 import { Pick } from "../parts/Pick";
+import { useRevision } from "../parts/useRevision";
 import { Opened } from "./Opened";
 
 type Column = "point" | "kind" | "tag" | "scaling" | "used";
@@ -31,11 +31,8 @@ const kindWords: Record<Point["kind"], string> = { analog: "analog", discrete: "
 export function Points() {
   const [params, setParams] = useSearchParams();
   const [find, setFind] = useState("");
-  const revisions = useQuery({ queryKey: ["revisions"], queryFn: listRevisions });
-  const number = Number(params.get("revision") ?? revisions.data?.[0]?.number);
-  const detail = useQuery({ queryKey: ["revision", number], queryFn: () => getRevision(number), enabled: Number.isFinite(number), staleTime: Infinity });
-  const error = revisions.error ?? detail.error;
-  if (revisions.data && !revisions.data.length)
+  const revision = useRevision();
+  if (revision.none)
     return (
       <Empty title="No job is here yet">
         Push one from its folder with <Code>rectura push FOLDER</Code>, or make one of a list of points with <Code>rectura iolist import FOLDER LIST.xlsx</Code>.
@@ -47,25 +44,19 @@ export function Points() {
       else p.delete(name);
       return p;
     });
-  const open = detail.data?.points.find((p) => p.name === params.get("point"));
+  const { detail } = revision;
+  const open = detail?.points.find((p) => p.name === params.get("point"));
   return (
     <div className="flex flex-col gap-3">
       <div className="flex flex-wrap items-center gap-2.5">
         <h1 className="mr-1 text-xl font-semibold tracking-tight">Points</h1>
-        {revisions.data && (
-          <Pick
-            label="Revision"
-            value={String(number)}
-            onChange={(v) => change("revision", v)}
-            choices={revisions.data.map((r) => ({ value: String(r.number), label: `Revision ${r.number}`, note: r.note }))}
-          />
-        )}
+        {revision.menu}
         <Pick label="Kind" value={params.get("kind") ?? "all"} onChange={(v) => change("kind", v === "all" ? undefined : v)} choices={kinds} />
         <input className="field w-52" type="search" placeholder="find a name, tag or note" aria-label="Find points" value={find} onChange={(e) => setFind(e.target.value)} />
       </div>
-      {error && <Trouble error={error} />}
-      {detail.data && <Table points={detail.data.points} kind={params.get("kind") ?? "all"} find={find} open={open?.name} onOpen={(name) => change("point", name === open?.name ? undefined : name)} />}
-      {detail.data && open && <Opened key={`${number}/${open.name}`} revision={detail.data} point={open} onRevision={(n) => change("revision", String(n))} />}
+      {revision.error && <Trouble error={revision.error} />}
+      {detail && <Table points={detail.points} kind={params.get("kind") ?? "all"} find={find} open={open?.name} onOpen={(name) => change("point", name === open?.name ? undefined : name)} />}
+      {detail && open && <Opened key={`${detail.revision.number}/${open.name}`} revision={detail} point={open} onRevision={revision.choose} />}
     </div>
   );
 }

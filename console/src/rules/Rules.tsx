@@ -1,20 +1,15 @@
-import { useQuery } from "@tanstack/react-query";
 import { ChevronRight } from "lucide-react";
 import { Collapsible } from "radix-ui";
-import { useSearchParams } from "react-router";
-import { getRevision, listRevisions, type Rule, type RulePoint } from "../api";
+import type { Rule, RulePoint } from "../api";
 import { Code, Empty, Trouble } from "../parts/Notice";
 import { figure } from "../parts/number";
-import { Pick } from "../parts/Pick";
+import { useRevision } from "../parts/useRevision";
 
 /** Rules: each as its sentence, with its trip and reset points. */
 export function Rules() {
-  const [params, setParams] = useSearchParams();
-  const revisions = useQuery({ queryKey: ["revisions"], queryFn: listRevisions });
-  const number = Number(params.get("revision") ?? revisions.data?.[0]?.number);
-  const detail = useQuery({ queryKey: ["revision", number], queryFn: () => getRevision(number), enabled: Number.isFinite(number), staleTime: Infinity });
-  const error = revisions.error ?? detail.error;
-  if (revisions.data && !revisions.data.length)
+  const revision = useRevision();
+  const { detail } = revision;
+  if (revision.none)
     return (
       <Empty title="No job is here yet">
         Push one from its folder with <Code>rectura push FOLDER</Code>.
@@ -24,22 +19,15 @@ export function Rules() {
     <div className="flex flex-col gap-3">
       <div className="flex flex-wrap items-center gap-2.5">
         <h1 className="mr-1 text-xl font-semibold tracking-tight">Rules</h1>
-        {revisions.data && (
-          <Pick
-            label="Revision"
-            value={String(number)}
-            onChange={(v) => setParams({ revision: v })}
-            choices={revisions.data.map((r) => ({ value: String(r.number), label: `Revision ${r.number}`, note: r.note }))}
-          />
-        )}
-        {detail.data && (
+        {revision.menu}
+        {detail && (
           <small className="text-ink-3">
-            {detail.data.rules.length} rules · {detail.data.findings.length || "no"} findings
+            {detail.rules.length} rules · {detail.findings.length || "no"} findings
           </small>
         )}
       </div>
-      {error && <Trouble error={error} />}
-      {detail.data?.findings.map((f) => (
+      {revision.error && <Trouble error={revision.error} />}
+      {detail?.findings.map((f) => (
         <p key={`${f.file}:${f.line}:${f.column}${f.code}`} className="card px-3 py-1.5 text-ink-2">
           <b>
             {f.severity}, {f.file}:{f.line}
@@ -47,7 +35,7 @@ export function Rules() {
           {f.text}
         </p>
       ))}
-      {detail.data?.rules.map((r) => (
+      {detail?.rules.map((r) => (
         <RuleCard key={r.name} rule={r} />
       ))}
     </div>

@@ -48,72 +48,43 @@ type Reader struct {
 // not with the text. The error is a *recording.Error unless reading itself
 // failed.
 func (r Reader) Read(in io.Reader) (*recording.Recording, error) {
-	s := &scan{Reader: r, lines: recording.NewLines(in), skip: recording.Skipper{On: r.Options.SkipBadRows}}
+	s := &scan{Source: recording.Source{Name: r.Name, Options: r.Options, Lines: recording.NewLines(in), Skip: recording.Skipper{On: r.Options.SkipBadRows}}}
 	rec, err := s.read()
-	if err != nil {
-		var e *recording.Error
-		if !errors.As(err, &e) {
-			err = fmt.Errorf("reading %s: %w", r.Name, err)
-		}
-		return nil, err
-	}
-	return rec, nil
+	return rec, recording.Wrap(r.Name, err)
 }
 
 // A scan is one Read under way.
 type scan struct {
-	Reader
+	recording.Source
 	dialect
-	lines   *recording.Lines
-	skip    recording.Skipper
-	number  int // of the line
-	line    []byte
 	columns []*recording.Column // by field; nil for the time
 	timeAt  int
-	times   *recording.Times
 	values  []float64 // of a row, by column without the time
 	missing []bool    // of these, which have no reading
 	gaps    bool      // some have none
 	quoted  []byte    // the contents of a quoted field with doubled quotes
 }
 
-// fail gives an error at a byte of the present line.
-func (s *scan) fail(at int, format string, args ...any) error {
-	column := 1 + utf8.RuneCount(s.line[:min(at, len(s.line))])
-	return &recording.Error{File: s.Name, Line: s.number, Column: column, Text: fmt.Sprintf(format, args...)}
-}
-
 // next reads the next line that is not empty; false at the end of the file.
 func (s *scan) next() (bool, error) {
 	for {
-		line, err := s.lines.Next()
-		if err == nil {
-			s.number++
-			if len(line) > 0 {
-				s.line = line
-				return true, nil
-			}
-			continue
-		}
-		if err == io.EOF {
+		line, err := s.Lines.Next()
+		switch {
+		case err == io.EOF:
 			return false, nil
+		case err != nil:
+			return false, s.LineError(err, "CSV recording")
 		}
-		return false, s.lineError(err)
+		s.Number++
+		if len(line) > 0 {
+			s.Line = line
+			return true, nil
+		}
 	}
-}
-
-// lineError is the error of the line after the present one, which could not be
-// read.
-func (s *scan) lineError(err error) error {
-	s.number++
-	if errors.Is(err, recording.ErrLong) {
-		return &recording.Error{File: s.Name, Line: s.number, Column: 1, Text: fmt.Sprintf("this line is longer than %d MiB; this is no CSV recording", recording.MaxLine>>20)}
-	}
-	return err
 }
 
 func (s *scan) read() (*recording.Recording, error) {
-	head, err := s.lines.Head()
+	head, err := s.Lines.Head()
 	if err != nil {
 		return nil, err
 	}
@@ -125,7 +96,7 @@ func (s *scan) read() (*recording.Recording, error) {
 	if !any {
 		return nil, &recording.Error{File: s.Name, Text: "the file is empty; a recording begins with a row of column names"}
 	}
-	if !utf8.Valid(s.line) || bytes.IndexByte(s.line, 0) >= 0 {
+	if !utf8.Valid(s.Line) || bytes.IndexByte(s.Line, 0) >= 0 {
 		return nil, &recording.Error{File: s.Name, Text: "this is not a text file; a recording is read as CSV"}
 	}
 	headings, at, err := s.headings()
@@ -147,7 +118,7 @@ func (s *scan) headings() (names []string, at []int, err error) {
 			return nil, nil, err
 		}
 		if len(names) == MaxColumns {
-			return nil, nil, s.fail(start, "more than %d columns", MaxColumns)
+			return nil, nil, s.Fail(start, "more than %d columns", MaxColumns)
 		}
 		names, at = append(names, string(field)), append(at, start)
 	}
@@ -161,10 +132,10 @@ func (s *scan) timeColumn(headings []string) error {
 		return err == nil && (name == s.Options.TimeColumn || s.Options.TimeColumn == "" && recording.IsTimeName(name))
 	})
 	if s.timeAt < 0 && s.Options.TimeColumn != "" {
-		return s.fail(0, "no column is named %s, which was to be the time", s.Options.TimeColumn)
+		return s.Fail(0, "no column is named %s, which was to be the time", s.Options.TimeColumn)
 	}
 	s.timeAt = max(s.timeAt, 0)
-	s.times = recording.NewTimes(s.Options, headings[s.timeAt], s.decimal)
+	s.Times = recording.NewTimes(s.Options, headings[s.timeAt], s.decimal)
 	return nil
 }
 
@@ -180,7 +151,7 @@ func (s *scan) settleTimes(head []byte) error {
 		if line = bytes.TrimSuffix(line, []byte("\r")); row == 0 || len(line) == 0 {
 			continue
 		}
-		probe.line = line
+		probe.Line = line
 		for i, at := 0, 0; at >= 0; i++ {
 			field, next, err := probe.field(at)
 			if err != nil {
@@ -193,7 +164,7 @@ func (s *scan) settleTimes(head []byte) error {
 			at = next
 		}
 	}
-	err := s.times.Settle(first)
+	err := s.Times.Settle(first)
 	if err == nil {
 		return nil
 	}
@@ -208,56 +179,38 @@ func (s *scan) settleTimes(head []byte) error {
 			at = next
 		}
 	}
-	return s.fail(at, "%v%s", err, s.assumed())
+	return s.Fail(at, "%v%s", err, s.assumed())
 }
 
 // assumed is the part of a message about times that tells how the time column
 // was chosen, if it was a guess.
 func (s *scan) assumed() string {
-	name, _, _ := strings.Cut(s.times.Heading, "[")
+	name, _, _ := strings.Cut(s.Times.Heading, "[")
 	if s.Options.TimeColumn != "" || recording.IsTimeName(strings.TrimSpace(name)) {
 		return ""
 	}
-	return fmt.Sprintf(" (no column is named time, so the first, %s, is taken for the time)", s.times.Heading)
+	return fmt.Sprintf(" (no column is named time, so the first, %s, is taken for the time)", s.Times.Heading)
 }
 
 // finish ends a recording with what is to be known of how it was read.
 func (s *scan) finish(b *recording.Builder, repeated int, format string) (*recording.Recording, error) {
-	rec, more := b.Finish()
-	repeated += more
-	if rec.Rows == 0 {
-		text := "the file has column names and no row below them"
-		if notes := s.skip.Notes(); len(notes) > 1 {
-			text = "no row of the file can be read; the first is " + notes[1]
-		}
-		return nil, &recording.Error{File: s.Name, Text: text}
-	}
-	rec.Clock = s.times.Clock()
-	rec.Understood = recording.Understood{Format: format, Separator: separators[s.separator], Decimal: "point"}
+	u := recording.Understood{Format: format, Separator: separators[s.separator], Decimal: "point"}
 	if s.decimal == ',' {
-		rec.Understood.Decimal = "comma"
+		u.Decimal = "comma"
 	}
-	s.times.Describe(&rec.Understood)
-	rec.Notes = append(s.times.Notes(), s.skip.Notes()...)
-	if repeated > 0 {
-		rec.Notes = append(rec.Notes, fmt.Sprintf("readings that came again for the same time, of which the later counts: %d", repeated))
-	}
-	return rec, nil
+	return s.Done(b, repeated, u, "the file has column names and no row below them")
 }
 
 // backward refuses a time that goes back.
 func (s *scan) backward(b *recording.Builder, t int64, at int) error {
-	if last, some := b.Last(); some && t < last {
-		clock := s.times.Clock()
-		return s.fail(at, "the time goes back, from %s to %s%s; sort the rows by time", clock.Full(last), clock.Full(t), s.assumed())
-	}
-	return nil
+	last, any := b.Last()
+	return s.Backward(last, any, t, at, s.assumed())
 }
 
 // field reads the field that begins at a byte of the line, without the blanks
 // around it; next is where the one after it begins, or -1.
 func (s *scan) field(at int) (field []byte, next int, err error) {
-	line := s.line
+	line := s.Line
 	i := at
 	for i < len(line) && line[i] != s.separator {
 		if line[i] == '"' {
@@ -281,29 +234,29 @@ func (s *scan) field(at int) (field []byte, next int, err error) {
 // quotedField reads a field with a quote at a byte; the field itself begins at
 // another, with only blanks between.
 func (s *scan) quotedField(begin, quote int) (field []byte, next int, err error) {
-	if len(bytes.TrimSpace(s.line[begin:quote])) > 0 {
-		return nil, 0, s.fail(quote, "a quote in the middle of a cell; quote the whole cell, and double the quotes in it")
+	if len(bytes.TrimSpace(s.Line[begin:quote])) > 0 {
+		return nil, 0, s.Fail(quote, "a quote in the middle of a cell; quote the whole cell, and double the quotes in it")
 	}
 	s.quoted = s.quoted[:0]
-	for i := quote + 1; i < len(s.line); i++ {
-		if s.line[i] != '"' {
-			s.quoted = append(s.quoted, s.line[i])
+	for i := quote + 1; i < len(s.Line); i++ {
+		if s.Line[i] != '"' {
+			s.quoted = append(s.quoted, s.Line[i])
 			continue
 		}
-		if i+1 < len(s.line) && s.line[i+1] == '"' {
+		if i+1 < len(s.Line) && s.Line[i+1] == '"' {
 			s.quoted = append(s.quoted, '"')
 			i++
 			continue
 		}
-		rest := bytes.TrimLeft(s.line[i+1:], " ")
-		next = len(s.line) - len(rest) + 1
+		rest := bytes.TrimLeft(s.Line[i+1:], " ")
+		next = len(s.Line) - len(rest) + 1
 		switch {
 		case len(rest) == 0:
 			next = -1
 		case rest[0] != s.separator:
-			return nil, 0, s.fail(next-1, "%q after a quoted cell, where a %s or the end of the row must stand", recording.Shorten(rest), separators[s.separator])
+			return nil, 0, s.Fail(next-1, "%q after a quoted cell, where a %s or the end of the row must stand", recording.Shorten(rest), separators[s.separator])
 		}
 		return bytes.TrimSpace(s.quoted), next, nil
 	}
-	return nil, 0, s.fail(quote, "the quote that opens here is not closed on its line")
+	return nil, 0, s.Fail(quote, "the quote that opens here is not closed on its line")
 }

@@ -1,10 +1,8 @@
 package csv
 
 import (
-	"strings"
-	"unicode/utf8"
-
 	"rectura/core/recording"
+	"strings"
 )
 
 // long is where the columns of a long file stand; -1 for one that it lacks.
@@ -51,7 +49,7 @@ func (s *scan) readLong(l long, headings []string, head []byte) (*recording.Reco
 		if !any {
 			break
 		}
-		if err := s.longRow(b, l, headings, fields, starts); err != nil && !s.skip.Skip(err) {
+		if err := s.longRow(b, l, headings, fields, starts); err != nil && !s.Skip.Skip(err) {
 			return nil, err
 		}
 	}
@@ -66,7 +64,7 @@ func (s *scan) longRow(b *recording.LongBuilder, l long, headings []string, fiel
 	next := 0
 	for i := range headings {
 		if next < 0 {
-			return s.fail(len(s.line), "this row ends after cell %d of %d; %s is missing", i, len(headings), headings[i])
+			return s.Fail(len(s.Line), "this row ends after cell %d of %d; %s is missing", i, len(headings), headings[i])
 		}
 		starts[i] = next
 		field, n, err := s.field(next)
@@ -76,11 +74,11 @@ func (s *scan) longRow(b *recording.LongBuilder, l long, headings []string, fiel
 		fields[i], next = append(fields[i][:0], field...), n
 	}
 	if next >= 0 {
-		return s.fail(next-1, "this row has more cells than the heading, %d", len(headings))
+		return s.Fail(next-1, "this row has more cells than the heading, %d", len(headings))
 	}
-	t, err := s.times.Read(fields[s.timeAt])
+	t, err := s.Times.Read(fields[s.timeAt])
 	if err != nil {
-		return s.fail(starts[s.timeAt], "%v%s", err, s.assumed())
+		return s.Fail(starts[s.timeAt], "%v%s", err, s.assumed())
 	}
 	optional := func(i int) string {
 		if i < 0 {
@@ -88,21 +86,20 @@ func (s *scan) longRow(b *recording.LongBuilder, l long, headings []string, fiel
 		}
 		return string(fields[i])
 	}
-	if !s.Options.Sort {
-		if err := s.backward(b.Builder, t, starts[s.timeAt]); err != nil {
-			return err
-		}
+	last, any := b.Last()
+	if err := s.Backward(last, any, t, starts[s.timeAt], s.assumed()); err != nil {
+		return err
 	}
 	v, word, ok := recording.ParseValue(fields[l.value], s.decimal)
 	if len(fields[l.value]) > 0 && !ok {
-		return s.fail(starts[l.value], "%q is no reading; a value is a number, a word such as on, off or bad, or nothing", recording.Shorten(fields[l.value]))
+		return s.Fail(starts[l.value], "%q is no reading; a value is a number, a word such as on, off or bad, or nothing", recording.Shorten(fields[l.value]))
 	}
 	c, err := b.Reading(t, recording.LongReading{Point: string(fields[l.point]), Value: v, Present: len(fields[l.value]) > 0, Unit: optional(l.unit), Quality: optional(l.quality)})
 	if err != nil {
-		return s.fail(starts[l.point], "%v", err)
+		return s.Fail(starts[l.point], "%v", err)
 	}
-	if word && c.Word == nil {
-		c.Word = &recording.Word{Text: string(fields[l.value]), Line: s.number, Column: 1 + utf8.RuneCount(s.line[:starts[l.value]])}
+	if word {
+		s.NoteWord(c, fields[l.value], starts[l.value])
 	}
 	return nil
 }

@@ -18,7 +18,7 @@ var partSize = 4 << 20 // tests take less
 // somebody who takes part.
 func (s *scan) shared() bool {
 	o := s.Options
-	return o.Spread != nil && !o.Sort && !o.SkipBadRows && o.Rows == 0 && s.times.Independent()
+	return o.Spread != nil && !o.Sort && !o.SkipBadRows && o.Rows == 0 && s.Times.Independent()
 }
 
 // A part is some whole lines of a file, and what was read of them.
@@ -36,13 +36,13 @@ func (s *scan) readParts(b *recording.Builder) (repeated int, err error) {
 	for ended := false; !ended; {
 		n := 0
 		for n < parts && !ended {
-			text, err := s.lines.Chunk(batch[n].text, partSize)
+			text, err := s.Lines.Chunk(batch[n].text, partSize)
 			if err == io.EOF {
 				ended = true
 				break
 			}
 			if err != nil {
-				return 0, s.lineError(err)
+				return 0, s.LineError(err, "CSV recording")
 			}
 			batch[n] = part{text: text}
 			n++
@@ -65,9 +65,8 @@ func (s *scan) readParts(b *recording.Builder) (repeated int, err error) {
 
 // readPart reads a part by itself; lines in its error count from its first.
 func (s *scan) readPart(p *part) {
-	own := &scan{Reader: s.Reader, dialect: s.dialect, lines: recording.LinesOf(p.text), timeAt: s.timeAt}
-	times := *s.times
-	own.times = &times
+	times := *s.Times
+	own := &scan{Source: recording.Source{Name: s.Name, Options: s.Options, Lines: recording.LinesOf(p.text), Times: &times}, dialect: s.dialect, timeAt: s.timeAt}
 	columns := make([]*recording.Column, 0, len(s.columns))
 	for _, c := range s.columns {
 		if c != nil {
@@ -84,8 +83,8 @@ func (s *scan) readPart(p *part) {
 
 // join puts a part behind those before it.
 func (s *scan) join(b *recording.Builder, p *part) (repeated int, err error) {
-	first := s.number
-	s.number += p.lines
+	first := s.Number
+	s.Number += p.lines
 	var e *recording.Error
 	if errors.As(p.err, &e) && e.Line > 0 {
 		e.Line += first
@@ -100,7 +99,7 @@ func (s *scan) join(b *recording.Builder, p *part) (repeated int, err error) {
 	switch {
 	case r.Rows > 0 && any && r.Start < last:
 		// The time goes back in its first row, before any error of its own.
-		line := &scan{Reader: s.Reader, dialect: s.dialect, columns: s.columns, times: s.times, number: first, lines: recording.LinesOf(p.text)}
+		line := &scan{Source: recording.Source{Name: s.Name, Options: s.Options, Lines: recording.LinesOf(p.text), Times: s.Times, Number: first}, dialect: s.dialect}
 		if some, err := line.next(); err != nil || !some {
 			return 0, err
 		}

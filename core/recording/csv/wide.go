@@ -1,8 +1,6 @@
 package csv
 
 import (
-	"unicode/utf8"
-
 	"rectura/core/recording"
 )
 
@@ -55,7 +53,7 @@ func (s *scan) rows(b *recording.Builder) error {
 			err = s.backward(b, t, at)
 		}
 		if err != nil {
-			if s.skip.Skip(err) {
+			if s.Skip.Skip(err) {
 				continue
 			}
 			return err
@@ -80,7 +78,7 @@ func (s *scan) wideColumns(headings []string, at []int) error {
 		numbers = numbers && isNumber
 	}
 	if numbers {
-		return s.fail(0, "the first row holds numbers where the column names must stand")
+		return s.Fail(0, "the first row holds numbers where the column names must stand")
 	}
 	if err := s.timeColumn(headings); err != nil {
 		return err
@@ -96,11 +94,11 @@ func (s *scan) wideColumns(headings []string, at []int) error {
 		c, err := namer.Column(h)
 		switch {
 		case err != nil:
-			return s.fail(at[i], "%v", err)
+			return s.Fail(at[i], "%v", err)
 		case c.Name == "":
-			return s.fail(at[i], "column %d has no name", i+1)
+			return s.Fail(at[i], "column %d has no name", i+1)
 		case seen[c.Name]:
-			return s.fail(at[i], "two columns are named %s; rename one", c.Name)
+			return s.Fail(at[i], "two columns are named %s; rename one", c.Name)
 		}
 		seen[c.Name] = true
 		s.columns, named = append(s.columns, c), append(named, c)
@@ -112,16 +110,16 @@ func (s *scan) wideColumns(headings []string, at []int) error {
 // line. Numbers and times that are written the short way are read where they
 // stand; everything else goes through field.
 func (s *scan) row() (t int64, timeAt int, err error) {
-	line, sep := s.line, s.separator
+	line, sep := s.Line, s.separator
 	cell, at := 0, 0
 	s.gaps = false
 	for i := range s.columns {
 		if at < 0 {
-			return 0, 0, s.fail(len(line), "this row ends after cell %d of %d; %s is missing", i, len(s.columns), s.heading(i))
+			return 0, 0, s.Fail(len(line), "this row ends after cell %d of %d; %s is missing", i, len(s.columns), s.heading(i))
 		}
 		if i == s.timeAt {
 			timeAt = at
-			if v, n := s.times.Prefix(line[at:]); n > 0 && at+n < len(line) && line[at+n] == sep {
+			if v, n := s.Times.Prefix(line[at:]); n > 0 && at+n < len(line) && line[at+n] == sep {
 				t, at = v, at+n+1
 				continue
 			}
@@ -129,8 +127,8 @@ func (s *scan) row() (t int64, timeAt int, err error) {
 			if field, at, err = s.field(at); err != nil {
 				return 0, 0, err
 			}
-			if t, err = s.times.Read(field); err != nil {
-				return 0, 0, s.fail(timeAt, "%v%s", err, s.assumed())
+			if t, err = s.Times.Read(field); err != nil {
+				return 0, 0, s.Fail(timeAt, "%v%s", err, s.assumed())
 			}
 			continue
 		}
@@ -156,11 +154,11 @@ func (s *scan) row() (t int64, timeAt int, err error) {
 		}
 		v, word, ok := recording.ParseValue(field, s.decimal)
 		if !ok {
-			return 0, 0, s.fail(start, "%s: %q is no reading; a cell holds a number, a word such as on, off or bad, or nothing", s.columns[i].Name, recording.Shorten(field))
+			return 0, 0, s.Fail(start, "%s: %q is no reading; a cell holds a number, a word such as on, off or bad, or nothing", s.columns[i].Name, recording.Shorten(field))
 		}
 		*value = v
-		if column := s.columns[i]; word && column.Word == nil {
-			column.Word = &recording.Word{Text: string(field), Line: s.number, Column: 1 + utf8.RuneCount(line[:start])}
+		if word {
+			s.NoteWord(s.columns[i], field, start)
 		}
 	}
 	if at >= 0 {
@@ -168,7 +166,7 @@ func (s *scan) row() (t int64, timeAt int, err error) {
 		if sep == ',' {
 			hint = "; a decimal comma is read only where semicolons or tabs separate"
 		}
-		return 0, 0, s.fail(at-1, "this row has more cells than the heading, %d%s", len(s.columns), hint)
+		return 0, 0, s.Fail(at-1, "this row has more cells than the heading, %d%s", len(s.columns), hint)
 	}
 	return t, timeAt, nil
 }
@@ -176,7 +174,7 @@ func (s *scan) row() (t int64, timeAt int, err error) {
 // heading names a column for a message.
 func (s *scan) heading(i int) string {
 	if i == s.timeAt {
-		return s.times.Heading
+		return s.Times.Heading
 	}
 	return s.columns[i].Name
 }

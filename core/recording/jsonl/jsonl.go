@@ -11,10 +11,8 @@ package jsonl
 import (
 	"bytes"
 	"errors"
-	"fmt"
 	"io"
 	"strings"
-	"unicode/utf8"
 
 	"github.com/go-json-experiment/json/jsontext"
 
@@ -33,31 +31,19 @@ const sniffed = 200
 // Read reads a whole recording as a stream. The error is a *recording.Error
 // unless reading itself failed.
 func (r Reader) Read(in io.Reader) (*recording.Recording, error) {
-	s := &scan{Reader: r, lines: recording.NewLines(in), skip: recording.Skipper{On: r.Options.SkipBadRows}, index: map[string]int{}}
+	s := &scan{Source: recording.Source{Name: r.Name, Options: r.Options, Lines: recording.NewLines(in), Skip: recording.Skipper{On: r.Options.SkipBadRows}}, index: map[string]int{}}
 	rec, err := s.read()
-	if err != nil {
-		var e *recording.Error
-		if !errors.As(err, &e) {
-			err = fmt.Errorf("reading %s: %w", r.Name, err)
-		}
-		return nil, err
-	}
-	return rec, nil
+	return rec, recording.Wrap(r.Name, err)
 }
 
 type scan struct {
-	Reader
-	lines  *recording.Lines
-	skip   recording.Skipper
-	number int
-	line   []byte
-	times  *recording.Times
-	long   *recording.LongBuilder
-	wide   *recording.Builder
-	namer  *recording.Namer
-	index  map[string]int // of wide columns, by key
-	cells  []recording.Cell
-	pairs  []pair
+	recording.Source
+	long  *recording.LongBuilder
+	wide  *recording.Builder
+	namer *recording.Namer
+	index map[string]int // of wide columns, by key
+	cells []recording.Cell
+	pairs []pair
 }
 
 // A pair is one key of an object with its value.
@@ -68,13 +54,8 @@ type pair struct {
 	value []byte // a string's text, or the value as it stands
 }
 
-func (s *scan) fail(at int, format string, args ...any) error {
-	column := 1 + utf8.RuneCount(s.line[:min(at, len(s.line))])
-	return &recording.Error{File: s.Name, Line: s.number, Column: column, Text: fmt.Sprintf(format, args...)}
-}
-
 func (s *scan) read() (*recording.Recording, error) {
-	head, err := s.lines.Head()
+	head, err := s.Lines.Head()
 	if err != nil {
 		return nil, err
 	}
@@ -82,21 +63,18 @@ func (s *scan) read() (*recording.Recording, error) {
 		return nil, err
 	}
 	for s.Options.Rows == 0 || s.rows() < s.Options.Rows {
-		line, err := s.lines.Next()
+		line, err := s.Lines.Next()
 		if err == io.EOF {
 			break
 		}
-		s.number++
-		if errors.Is(err, recording.ErrLong) {
-			return nil, &recording.Error{File: s.Name, Line: s.number, Column: 1, Text: fmt.Sprintf("this line is longer than %d MiB; this is no recording", recording.MaxLine>>20)}
-		}
 		if err != nil {
-			return nil, err
+			return nil, s.LineError(err, "recording")
 		}
-		if s.line = line; len(bytes.TrimSpace(line)) == 0 {
+		s.Number++
+		if s.Line = line; len(bytes.TrimSpace(line)) == 0 {
 			continue
 		}
-		if err := s.row(); err != nil && !s.skip.Skip(err) {
+		if err := s.row(); err != nil && !s.Skip.Skip(err) {
 			return nil, err
 		}
 	}
@@ -117,9 +95,9 @@ func (s *scan) begin(head []byte) error {
 	heading, tried := "", 0
 	var failed error
 	for rest := head; len(rest) > 0 && tried < sniffed; {
-		s.line, rest, _ = bytes.Cut(rest, []byte("\n"))
-		s.number++
-		if len(bytes.TrimSpace(s.line)) == 0 {
+		s.Line, rest, _ = bytes.Cut(rest, []byte("\n"))
+		s.Number++
+		if len(bytes.TrimSpace(s.Line)) == 0 {
 			continue
 		}
 		tried++
@@ -148,16 +126,16 @@ func (s *scan) begin(head []byte) error {
 		if failed != nil {
 			return failed
 		}
-		return s.fail(0, "this object has no time; its key is time, timestamp, date or datetime, or say which")
+		return s.Fail(0, "this object has no time; its key is time, timestamp, date or datetime, or say which")
 	}
-	s.times = recording.NewTimes(s.Options, heading, '.')
+	s.Times = recording.NewTimes(s.Options, heading, '.')
 	s.namer = recording.NewNamer(s.Options)
 	s.wide = recording.NewBuilder(nil, recording.Clock{})
 	if s.Options.Sort {
 		s.wide.Sort()
 	}
-	s.number = 0
-	if err := s.times.Settle(first); err != nil {
+	s.Number = 0
+	if err := s.Times.Settle(first); err != nil {
 		return &recording.Error{File: s.Name, Line: 1, Column: 1, Text: err.Error()}
 	}
 	return nil
@@ -185,10 +163,10 @@ func (s *scan) timeKey() string {
 // parse takes the object of a line apart into s.pairs.
 func (s *scan) parse() error {
 	s.pairs = s.pairs[:0]
-	d := jsontext.NewDecoder(bytes.NewReader(s.line))
+	d := jsontext.NewDecoder(bytes.NewReader(s.Line))
 	open, err := d.ReadToken()
 	if err != nil || open.Kind() != '{' {
-		return s.fail(0, "%q is no JSON object; each line of the file is one", recording.Shorten(s.line))
+		return s.Fail(0, "%q is no JSON object; each line of the file is one", recording.Shorten(s.Line))
 	}
 	for d.PeekKind() != '}' {
 		key, err := d.ReadToken()
@@ -196,11 +174,11 @@ func (s *scan) parse() error {
 			return s.broken(d, err)
 		}
 		p := pair{key: key.String(), at: int(d.InputOffset())}
-		for p.at < len(s.line) && (s.line[p.at] == ':' || s.line[p.at] == ' ') {
+		for p.at < len(s.Line) && (s.Line[p.at] == ':' || s.Line[p.at] == ' ') {
 			p.at++
 		}
 		if p.kind = d.PeekKind(); p.kind == '{' || p.kind == '[' {
-			return s.fail(p.at, "%s holds another %s; a reading is a number, a word or null", p.key, map[jsontext.Kind]string{'{': "object", '[': "list"}[p.kind])
+			return s.Fail(p.at, "%s holds another %s; a reading is a number, a word or null", p.key, map[jsontext.Kind]string{'{': "object", '[': "list"}[p.kind])
 		}
 		value, err := d.ReadToken()
 		if err != nil {
@@ -212,17 +190,17 @@ func (s *scan) parse() error {
 	if _, err := d.ReadToken(); err != nil {
 		return s.broken(d, err)
 	}
-	if rest := bytes.TrimSpace(s.line[d.InputOffset():]); len(rest) > 0 {
-		return s.fail(int(d.InputOffset()), "%q follows the object; each line holds one", recording.Shorten(rest))
+	if rest := bytes.TrimSpace(s.Line[d.InputOffset():]); len(rest) > 0 {
+		return s.Fail(int(d.InputOffset()), "%q follows the object; each line holds one", recording.Shorten(rest))
 	}
 	return nil
 }
 
 func (s *scan) broken(d *jsontext.Decoder, err error) error {
 	if errors.Is(err, io.ErrUnexpectedEOF) || errors.Is(err, io.EOF) {
-		return s.fail(len(s.line), "the object is not closed on its line; the file may have been cut off")
+		return s.Fail(len(s.Line), "the object is not closed on its line; the file may have been cut off")
 	}
-	return s.fail(int(d.InputOffset()), "this is no JSON: %v", err)
+	return s.Fail(int(d.InputOffset()), "this is no JSON: %v", err)
 }
 
 // row takes one line.
@@ -233,25 +211,24 @@ func (s *scan) row() error {
 	var t int64
 	found := -1
 	for i, p := range s.pairs {
-		if p.key != s.times.Heading {
+		if p.key != s.Times.Heading {
 			continue
 		}
 		var err error
-		if t, err = s.times.Read(p.value); err != nil {
-			return s.fail(p.at, "%v", err)
+		if t, err = s.Times.Read(p.value); err != nil {
+			return s.Fail(p.at, "%v", err)
 		}
 		found = i
 	}
 	if found < 0 {
-		return s.fail(0, "this object has no %s", s.times.Heading)
+		return s.Fail(0, "this object has no %s", s.Times.Heading)
 	}
 	last, any := s.wide.Last()
 	if s.long != nil {
 		last, any = s.long.Last()
 	}
-	if any && t < last && !s.Options.Sort {
-		clock := s.times.Clock()
-		return s.fail(s.pairs[found].at, "the time goes back, from %s to %s; sort the rows by time", clock.Full(last), clock.Full(t))
+	if err := s.Backward(last, any, t, s.pairs[found].at, ""); err != nil {
+		return err
 	}
 	if s.long != nil {
 		return s.longRow(t)
@@ -266,7 +243,7 @@ func (s *scan) reading(p pair) (v float64, word, present bool, err error) {
 	}
 	v, word, ok := recording.ParseValue(p.value, '.')
 	if !ok {
-		return 0, false, false, s.fail(p.at, "%s: %q is no reading; it is a number, a word such as on, off or bad, or null", p.key, recording.Shorten(p.value))
+		return 0, false, false, s.Fail(p.at, "%s: %q is no reading; it is a number, a word such as on, off or bad, or null", p.key, recording.Shorten(p.value))
 	}
 	return v, word && p.kind == '"', true, nil
 }
@@ -291,8 +268,8 @@ func (s *scan) wideRow(t int64, time int) error {
 			continue
 		}
 		s.cells[k] = recording.Cell{Value: v, Present: true}
-		if c := s.wide.Column(k); word && c.Word == nil {
-			c.Word = &recording.Word{Text: string(p.value), Line: s.number, Column: 1 + utf8.RuneCount(s.line[:p.at])}
+		if word {
+			s.NoteWord(s.wide.Column(k), p.value, p.at)
 		}
 	}
 	s.wide.Row(t, s.cells)
@@ -301,18 +278,18 @@ func (s *scan) wideRow(t int64, time int) error {
 
 func (s *scan) addColumn(p pair) (int, error) {
 	if len(s.cells) == 4096 {
-		return 0, s.fail(p.at, "more than 4096 points")
+		return 0, s.Fail(p.at, "more than 4096 points")
 	}
 	c, err := s.namer.Column(p.key)
 	if err != nil {
-		return 0, s.fail(p.at, "%v", err)
+		return 0, s.Fail(p.at, "%v", err)
 	}
 	if c.Name == "" {
-		return 0, s.fail(p.at, "a key without a name")
+		return 0, s.Fail(p.at, "a key without a name")
 	}
 	for i := range s.cells {
 		if s.wide.Column(i).Name == c.Name {
-			return 0, s.fail(p.at, "two keys are for %s; map one of them otherwise", c.Name)
+			return 0, s.Fail(p.at, "two keys are for %s; map one of them otherwise", c.Name)
 		}
 	}
 	k := s.wide.AddColumn(c)
@@ -343,10 +320,10 @@ func (s *scan) longRow(t int64) error {
 	}
 	c, err := s.long.Reading(t, r)
 	if err != nil {
-		return s.fail(0, "%v", err)
+		return s.Fail(0, "%v", err)
 	}
-	if word && c.Word == nil {
-		c.Word = &recording.Word{Text: string(value.value), Line: s.number, Column: 1 + utf8.RuneCount(s.line[:value.at])}
+	if word {
+		s.NoteWord(c, value.value, value.at)
 	}
 	return nil
 }
@@ -362,20 +339,5 @@ func (s *scan) finish() (*recording.Recording, error) {
 	} else if err := s.namer.Unused(s.Name, s.wide.Columns()); err != nil {
 		return nil, err
 	}
-	rec, repeated := b.Finish()
-	if rec.Rows == 0 {
-		text := "no line of the file holds a reading"
-		if notes := s.skip.Notes(); len(notes) > 1 {
-			text = "no line of the file can be read; the first is " + notes[1]
-		}
-		return nil, &recording.Error{File: s.Name, Text: text}
-	}
-	rec.Clock = s.times.Clock()
-	rec.Understood = recording.Understood{Format: format}
-	s.times.Describe(&rec.Understood)
-	rec.Notes = append(s.times.Notes(), s.skip.Notes()...)
-	if repeated > 0 {
-		rec.Notes = append(rec.Notes, fmt.Sprintf("readings that came again for the same time, of which the later counts: %d", repeated))
-	}
-	return rec, nil
+	return s.Done(b, 0, recording.Understood{Format: format}, "no line of the file holds a reading")
 }

@@ -496,11 +496,11 @@ func (s *scan) readLong(at map[string]int) (*recording.Recording, error) {
 }
 
 func (s *scan) finish(b *recording.Builder, kind string) (*recording.Recording, error) {
-	rec, repeated := b.Finish()
-	if rec.Rows == 0 {
-		return nil, s.fail("the file has columns and no row in them")
+	source := recording.Source{Name: s.Name, Options: s.Options, Times: s.times}
+	rec, err := source.Done(b, 0, recording.Understood{Format: kind}, "the file has columns and no row in them")
+	if err != nil {
+		return nil, err
 	}
-	rec.Clock = s.times.Clock()
 	if text, ok := s.file.Lookup(offsetKey); ok {
 		if offset, err := strconv.Atoi(text); err == nil && offset > -24*3600 && offset < 24*3600 {
 			rec.Clock.Offset = offset
@@ -511,12 +511,6 @@ func (s *scan) finish(b *recording.Builder, kind string) (*recording.Recording, 
 		slices.SortStableFunc(rec.Columns, func(a, b *recording.Column) int {
 			return slices.Index(order, a.Heading()) - slices.Index(order, b.Heading())
 		})
-	}
-	rec.Understood = recording.Understood{Format: kind}
-	s.times.Describe(&rec.Understood)
-	rec.Notes = s.times.Notes()
-	if repeated > 0 {
-		rec.Notes = append(rec.Notes, fmt.Sprintf("readings that came again for the same time, of which the later counts: %d", repeated))
 	}
 	return rec, nil
 }

@@ -9,10 +9,8 @@
 package text
 
 import (
-	"errors"
 	"fmt"
 	"io"
-	"unicode/utf8"
 
 	"rectura/core/recording"
 )
@@ -33,23 +31,13 @@ func (r Reader) Read(in io.Reader) (*recording.Recording, error) {
 	if r.Options.Pattern == nil {
 		return nil, &recording.Error{File: r.Name, Text: "a text capture is read by a pattern, and none was given; write one with a group for each point, such as DO=(?P<oxygen>\\S+)"}
 	}
-	s := &scan{Reader: r, lines: recording.NewLines(in), skip: recording.Skipper{On: r.Options.SkipBadRows}, timeAt: -1}
+	s := &scan{Source: recording.Source{Name: r.Name, Options: r.Options, Lines: recording.NewLines(in), Skip: recording.Skipper{On: r.Options.SkipBadRows}}, timeAt: -1}
 	rec, err := s.read()
-	if err != nil {
-		var e *recording.Error
-		if !errors.As(err, &e) {
-			err = fmt.Errorf("reading %s: %w", r.Name, err)
-		}
-		return nil, err
-	}
-	return rec, nil
+	return rec, recording.Wrap(r.Name, err)
 }
 
 type scan struct {
-	Reader
-	lines   *recording.Lines
-	skip    recording.Skipper
-	times   *recording.Times
+	recording.Source
 	timeAt  int   // the group of the time, or -1
 	groups  []int // of each column
 	builder *recording.Builder
@@ -70,7 +58,8 @@ type capture struct {
 }
 
 func (s *scan) fail(c capture, at int, format string, args ...any) error {
-	return &recording.Error{File: s.Name, Line: c.number, Column: 1 + utf8.RuneCount(c.line[:min(max(at, 0), len(c.line))]), Text: fmt.Sprintf(format, args...)}
+	s.Number, s.Line = c.number, c.line
+	return s.Fail(at, format, args...)
 }
 
 // begin makes a column of every named group.
@@ -81,7 +70,7 @@ func (s *scan) begin() error {
 		case name == "":
 		case name == s.Options.TimeColumn || s.Options.TimeColumn == "" && recording.IsTimeName(name):
 			s.timeAt = i
-			s.times = recording.NewTimes(s.Options, name, '.')
+			s.Times = recording.NewTimes(s.Options, name, '.')
 		default:
 			c, err := namer.Column(name)
 			if err != nil {
@@ -112,7 +101,7 @@ func (s *scan) read() (*recording.Recording, error) {
 		return nil, err
 	}
 	var waiting []capture
-	settled := s.times == nil
+	settled := s.Times == nil
 	settle := func() error {
 		var first [][]byte
 		for _, c := range waiting {
@@ -121,7 +110,7 @@ func (s *scan) read() (*recording.Recording, error) {
 			}
 		}
 		settled = true
-		if err := s.times.Settle(first); err != nil {
+		if err := s.Times.Settle(first); err != nil {
 			return s.fail(waiting[0], waiting[0].at[2*s.timeAt], "%v", err)
 		}
 		for _, c := range waiting {
@@ -133,15 +122,13 @@ func (s *scan) read() (*recording.Recording, error) {
 		return nil
 	}
 	for number := 1; s.Options.Rows == 0 || s.builder.Rows() < s.Options.Rows; number++ {
-		line, err := s.lines.Next()
+		line, err := s.Lines.Next()
 		if err == io.EOF {
 			break
 		}
-		if errors.Is(err, recording.ErrLong) {
-			return nil, &recording.Error{File: s.Name, Line: number, Column: 1, Text: fmt.Sprintf("this line is longer than %d MiB; this is no text capture", recording.MaxLine>>20)}
-		}
 		if err != nil {
-			return nil, err
+			s.Number = number - 1
+			return nil, s.LineError(err, "text capture")
 		}
 		at := s.Options.Pattern.FindSubmatchIndex(line)
 		if at == nil {
@@ -174,7 +161,7 @@ func (s *scan) read() (*recording.Recording, error) {
 
 // take takes a line, or leaves a broken one out.
 func (s *scan) take(c capture) error {
-	if err := s.row(c); err != nil && !s.skip.Skip(err) {
+	if err := s.row(c); err != nil && !s.Skip.Skip(err) {
 		return err
 	}
 	return nil
@@ -189,12 +176,13 @@ func (s *scan) row(c capture) error {
 			return s.fail(c, 0, "the pattern matched this line without its time")
 		}
 		var err error
-		if t, err = s.times.Read(c.line[a:b]); err != nil {
+		if t, err = s.Times.Read(c.line[a:b]); err != nil {
 			return s.fail(c, a, "%v", err)
 		}
-		if last, any := s.builder.Last(); any && t < last && !s.Options.Sort {
-			clock := s.times.Clock()
-			return s.fail(c, a, "the time goes back, from %s to %s; sort the rows by time", clock.Full(last), clock.Full(t))
+		s.Number, s.Line = c.number, c.line
+		last, any := s.builder.Last()
+		if err := s.Backward(last, any, t, a, ""); err != nil {
+			return err
 		}
 	}
 	clear(s.cells)
@@ -208,8 +196,9 @@ func (s *scan) row(c capture) error {
 			return s.fail(c, a, "%s: %q is no reading; it is a number, or a word such as on, off or bad", s.columns[i].Name, recording.Shorten(c.line[a:b]))
 		}
 		s.cells[i] = recording.Cell{Value: v, Present: true}
-		if column := s.columns[i]; word && column.Word == nil {
-			column.Word = &recording.Word{Text: string(c.line[a:b]), Line: c.number, Column: 1 + utf8.RuneCount(c.line[:a])}
+		if word {
+			s.Number, s.Line = c.number, c.line
+			s.NoteWord(s.columns[i], c.line[a:b], a)
 		}
 	}
 	s.builder.Row(t, s.cells)
@@ -217,31 +206,12 @@ func (s *scan) row(c capture) error {
 }
 
 func (s *scan) finish() (*recording.Recording, error) {
-	rec, repeated := s.builder.Finish()
-	switch notes := s.skip.Notes(); {
-	case rec.Rows > 0:
-	case len(notes) > 1:
-		return nil, &recording.Error{File: s.Name, Text: "no line of the file can be read; the first is " + notes[1]}
-	case s.unmatched == 0:
-		return nil, &recording.Error{File: s.Name, Text: "the file is empty"}
-	default:
+	if s.builder.Rows() == 0 && s.unmatched > 0 && len(s.Skip.Notes()) == 0 {
 		return nil, &recording.Error{File: s.Name, Line: s.firstAt, Column: 1, Text: fmt.Sprintf("the pattern matches no line of the file; the first is %q", s.first)}
 	}
-	rec.Understood = recording.Understood{Format: "text capture"}
-	if s.times != nil {
-		rec.Clock = s.times.Clock()
-		s.times.Describe(&rec.Understood)
-		rec.Notes = s.times.Notes()
-	} else {
-		rec.Clock.Elapsed = true
-		rec.Understood.TimeFormat = "elapsed"
-	}
-	rec.Notes = append(rec.Notes, s.skip.Notes()...)
-	if s.unmatched > 0 {
+	rec, err := s.Done(s.builder, 0, recording.Understood{Format: "text capture"}, "the file is empty")
+	if err == nil && s.unmatched > 0 {
 		rec.Notes = append(rec.Notes, fmt.Sprintf("lines that the pattern does not match: %d; the first is line %d, %q", s.unmatched, s.firstAt, s.first))
 	}
-	if repeated > 0 {
-		rec.Notes = append(rec.Notes, fmt.Sprintf("readings that came again for the same time, of which the later counts: %d", repeated))
-	}
-	return rec, nil
+	return rec, err
 }
