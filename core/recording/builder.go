@@ -50,6 +50,7 @@ func (b *Builder) Sort() { b.sort = true }
 func (b *Builder) AddColumn(c *Column) int {
 	b.recording.Columns = append(b.recording.Columns, c)
 	b.columns = append(b.columns, building{column: c, own: b.recording.Rows > 0})
+	b.shared = b.shared && b.recording.Rows == 0
 	return len(b.columns) - 1
 }
 
@@ -239,6 +240,8 @@ func (b *Builder) repeat(t int64, cells []Cell) {
 			b.replaceLast(c, cell.Value)
 			continue
 		}
+		// The row's block is finished, and this column had no reading in it.
+		c.own, b.shared = true, false
 		c.values, c.times = append(c.values, cell.Value), append(c.times, t)
 		if len(c.values) == BlockSize {
 			c.finish(c.times)

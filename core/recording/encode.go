@@ -48,7 +48,7 @@ func decimals(values []float64) (units []int64, places int, ok bool) {
 		scale, exact := tens[places], true
 		for i, v := range values {
 			x := math.Round(v * scale)
-			if !(math.Abs(x) < most) || math.Float64bits(x/scale) != math.Float64bits(v) {
+			if !(math.Abs(x) < most) || math.Float64bits(float64(int64(x))/scale) != math.Float64bits(v) {
 				exact = false
 				break
 			}

@@ -60,9 +60,12 @@ func (l *Lines) begin() {
 
 // Next is the next line, until the following call; io.EOF after the last.
 func (l *Lines) Next() ([]byte, error) {
+	for !l.begun && l.end-l.start < len("\ufeff") && l.err == nil {
+		l.fill()
+	}
+	l.begin()
 	for scanned := 0; ; {
 		if i := bytes.IndexByte(l.buf[l.start+scanned:l.end], '\n'); i >= 0 {
-			l.begin()
 			line := l.buf[l.start : l.start+scanned+i]
 			l.start += scanned + i + 1
 			if n := len(line); n > 0 && line[n-1] == '\r' {
@@ -72,7 +75,6 @@ func (l *Lines) Next() ([]byte, error) {
 		}
 		scanned = l.end - l.start
 		if l.err != nil {
-			l.begin()
 			if l.err != io.EOF || l.start == l.end {
 				return nil, l.err
 			}
