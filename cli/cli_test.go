@@ -124,6 +124,33 @@ func TestBadInput(t *testing.T) {
 		{"show DIR/good z", 2, "rectura: nothing in DIR/good is named z"},
 		{"serve --listen 0.0.0.0:0 --data DIR/data", 2, "rectura: the address 0.0.0.0:0 can be reached from other machines; the service listens on loopback only"},
 		{"serve --upload-limit 0", 2, "rectura: --upload-limit 0: it is from 1 to 1048576 MiB"},
+		{"replay DIR/good a --zone Erewhon", 2, "rectura: --zone Erewhon: it is no known time zone; write its IANA name, such as Europe/Dublin"},
+		{"replay DIR/good a --map k", 2, `rectura: --map: "k" is not COLUMN=POINT, such as 'DO R1=oxygen' or 'DO R1=oxygen [mA]'`},
+		{"replay DIR/good a --map z=k", 2, "rectura: DIR/good/recordings/a.csv: no column is named z, which was mapped to k; the file has k"},
+		{"replay DIR/good a --pattern (", 2, "rectura: --pattern: error parsing regexp"},
+		{"replay DIR/good a --pattern (?P<k>1)", 2, "rectura: DIR/good/recordings/a.csv: the pattern has no group named time, and nothing says how far apart the lines are"},
+		{"replay DIR/good a --pattern (?P<k>1) --every soon", 2, `rectura: --every: "soon" is not a duration`},
+		{"replay DIR/good a --time-format D.M.Y", 2, `the time format "D.M.Y" is neither one of rfc3339`},
+		{"replay DIR/good a --save a.txt", 2, "rectura: --save a.txt: the file's name ends in .csv, .jsonl or .parquet"},
+		{"replay DIR/good back --sort", 0, "k"},
+		{"replay DIR/good text --skip-bad-rows", 2, "no row of the file can be read; the first is DIR/good/recordings/text.csv:2:3"},
+		{"convert DIR/good/recordings/a.csv", 2, `rectura: required flag(s) "output" not set`},
+		{"convert DIR/good/recordings/a.csv -o DIR/a.txt", 2, "rectura: -o DIR/a.txt: the file's name ends in .csv, .jsonl or .parquet"},
+		{"convert DIR/good/recordings/a.csv -o DIR/good/recordings/a.csv", 2, "rectura: -o DIR/good/recordings/a.csv: that is the recording itself"},
+		{"convert DIR/good/recordings/a.csv -o DIR/no/a.parquet", 2, "rectura: writing the recording: open DIR/no/a.parquet: no such file or directory"},
+		{"convert DIR/good -o DIR/a.csv", 2, "rectura: DIR/good is a folder; a recording is a file"},
+		{"convert DIR/none.csv -o DIR/a.csv", 2, "rectura: opening the recording: open DIR/none.csv: no such file or directory"},
+		{"calibrate DIR/good k 1=1", 2, "rectura: k is a discrete input and cannot be calibrated"},
+		{"calibrate DIR/good z 1=1", 2, "rectura: no input is named z"},
+		{"calibrate DIR/good k high=1", 2, `rectura: "high" does not begin with a number`},
+		{"teach DIR/good k --recording a --normal +0s..+1s --trouble +1s..+5s", 2, "rectura: k is a discrete input; only an analog one has a trip point"},
+		{"teach DIR/good k --recording a --normal noon..+1s --trouble +1s..+5s", 2, `rectura: --normal: "noon" is no time of this recording`},
+		{"teach DIR/good k --recording a --like o --normal +0s..+1s", 2, "rectura: --like stands in the place of --normal and --trouble; give one or the other"},
+		{"scale DIR/good k", 2, "rectura: give a value, such as 12mA, or --from, --to and --step"},
+		{"scale DIR/good k 5 --from 1", 2, "rectura: --from, --to and --step stand in the place of values; give one or the other"},
+		{"iolist import DIR/good DIR/none.csv", 2, "rectura: opening the list: open DIR/none.csv: no such file or directory"},
+		{"iolist import DIR/good DIR/good/a.rct --map x", 2, `rectura: --map: "x" is not OURS=THEIRS, such as 'point=Signal name'`},
+		{"iolist export DIR/tab DIR/a.csv", 2, "rectura: DIR/tab cannot run until its 1 error is mended"},
 		{"push DIR/good --server http://127.0.0.1:1", 2, "rectura: asking the service; is it running?"},
 		{"recordings DIR/none.csv --server http://127.0.0.1:1", 2, "rectura: opening the recording: open DIR/none.csv: no such file or directory"},
 		{"polish", 2, `rectura: unknown command "polish" for "rectura"`},
@@ -255,5 +282,51 @@ func TestCompletion(t *testing.T) {
 		out, code := run(t, strings.Fields(args)...)
 		assert.Equal(t, 0, code)
 		assert.Contains(t, out, want, args)
+	}
+}
+
+// Shells complete folders first, then the names that a command takes.
+func TestCompletionOfNames(t *testing.T) {
+	hatchery, err := filepath.Abs("../examples/hatchery")
+	require.NoError(t, err)
+	for _, c := range []struct {
+		args string
+		want []string
+		not  string
+	}{
+		{"scale HATCHERY ", []string{"oxygen\tRaceway 1 dissolved oxygen", "temperature"}, "mains"},
+		{"teach HATCHERY ", []string{"inflow\tRaceway 1 inflow"}, "hatch_open"},
+		{"calibrate HATCHERY ", []string{"hopper\tFeed hopper weight"}, "blower"},
+		{"replay HATCHERY ", []string{"night.csv", "pump-trip.csv"}, "oxygen"},
+		{"show HATCHERY ", []string{"standby_blower", "mains", "blower", "oxygen_low"}, "night.csv"},
+		{"replay HATCHERY night --format ", []string{"table", "json", "csv"}, "xml"},
+	} {
+		args := append([]string{"__complete"}, strings.Split(strings.ReplaceAll(c.args, "HATCHERY", hatchery), " ")...)
+		out, code := run(t, args...)
+		require.Equal(t, 0, code, out)
+		for _, w := range c.want {
+			assert.Contains(t, out, w, c.args)
+		}
+		assert.NotContains(t, out, c.not, c.args)
+	}
+}
+
+// Every command's help has an example, on the demo job where it takes one.
+func TestHelp(t *testing.T) {
+	for _, command := range newRoot().Commands() {
+		if !command.IsAvailableCommand() || command.Name() == "help" || command.Name() == "completion" {
+			continue
+		}
+		out, code := run(t, command.Name(), "--help")
+		assert.Equal(t, 0, code)
+		assert.Contains(t, out, "Usage:\n  rectura "+command.Name())
+		if command.Name() != "version" && command.Name() != "iolist" {
+			assert.Contains(t, out, "Examples:\n  rectura "+command.Name(), command.Name())
+		}
+		for _, sub := range command.Commands() {
+			out, code := run(t, command.Name(), sub.Name(), "--help")
+			assert.Equal(t, 0, code)
+			assert.Contains(t, out, "Examples:\n  rectura "+command.Name()+" "+sub.Name())
+		}
 	}
 }

@@ -88,7 +88,7 @@ func (c Clock) Date(t int64) string {
 func (r *Recording) ParseIn(s string) (int64, error) {
 	s = strings.TrimSpace(s)
 	if offset, ok := strings.CutPrefix(s, "+"); ok {
-		if offset = strings.TrimSpace(offset); offset == "0" || offset == "0 s" {
+		if offset = strings.TrimSpace(offset); offset == "0" || offset == "0 s" || offset == "0s" {
 			return r.Origin, nil
 		}
 		d, err := unit.ParseDuration(offset)

@@ -114,6 +114,9 @@ func (j *Job) sayValue(e Expr) string {
 		args := make([]string, len(e.Args))
 		for i, a := range e.Args {
 			args[i] = j.sayValue(a)
+			if _, ok := a.(*Binary); ok {
+				args[i] = "(" + args[i] + ")"
+			}
 		}
 		return "the " + map[string]string{"min": "smallest", "max": "largest", "average": "average", "median": "median", "abs": "size"}[e.Name] + " of " + list(args, "and")
 	case *Negate:

@@ -15,6 +15,7 @@ import (
 
 	"rectura/core/recording"
 	"rectura/core/recording/csv"
+	"rectura/core/recording/recordingtest"
 	"rectura/core/sheet"
 )
 
@@ -132,4 +133,48 @@ func TestMigrations(t *testing.T) {
 		assert.EqualError(t, s.migrate(context.Background(), folder, []string{"1.sql"}), "the tables have version 7, and this program knows 1; use a newer program")
 		require.NoError(t, s.db.Exec("PRAGMA user_version = 1").Error)
 	}
+}
+
+// A database of the first tables keeps its recordings when it is opened with
+// the present ones.
+func TestRecordingsOfTheFirstTables(t *testing.T) {
+	file := filepath.Join(t.TempDir(), "old.db")
+	s := open(t, file)
+	want, err := csv.Reader{}.Read(strings.NewReader("time,x\n2026-03-02T02:00:00+01:00,1\n2026-03-02T02:00:01+01:00,2.5\n"))
+	require.NoError(t, err)
+	id, err := s.AddRecording(t.Context(), "old.csv", want, time.Unix(0, 5))
+	require.NoError(t, err)
+	require.NoError(t, s.db.Exec("ALTER TABLE recordings DROP COLUMN zone").Error)
+	require.NoError(t, s.db.Exec("ALTER TABLE recordings DROP COLUMN understood").Error)
+	require.NoError(t, s.db.Exec("PRAGMA user_version = 1").Error)
+
+	s = open(t, file)
+	kept, err := s.Recording(t.Context(), id)
+	require.NoError(t, err)
+	assert.Equal(t, recording.Clock{Offset: 3600}, kept.Clock)
+	assert.Empty(t, kept.Understood)
+	r, err := s.Readings(t.Context(), id, math.MinInt64, math.MaxInt64)
+	require.NoError(t, err)
+	recordingtest.Same(t, want, r)
+}
+
+// A recording in a zone is shown in it again, and says how it was read.
+func TestZonesAreKept(t *testing.T) {
+	s := open(t, filepath.Join(t.TempDir(), "z.db"))
+	dublin, err := time.LoadLocation("Europe/Dublin")
+	require.NoError(t, err)
+	r, err := csv.Reader{Options: recording.Options{Zone: dublin}}.Read(strings.NewReader("time;x\n01.07.2026 12:00;1,5\n01.07.2026 12:01;bad\n"))
+	require.NoError(t, err)
+	id, err := s.AddRecording(t.Context(), "summer.csv", r, time.Unix(0, 5))
+	require.NoError(t, err)
+	kept, err := s.Recording(t.Context(), id)
+	require.NoError(t, err)
+	assert.Equal(t, "12:00:00", kept.Clock.Format(kept.Start))
+	assert.Equal(t, "CSV, wide, separated by semicolon, decimal comma; times DD.MM.YYYY hh:mm in Europe/Dublin", kept.Understood)
+	back, err := s.Readings(t.Context(), id, math.MinInt64, math.MaxInt64)
+	require.NoError(t, err)
+	recordingtest.Same(t, r, back)
+	assert.Equal(t, r.Clock, back.Clock)
+	_, err = s.AddRecording(t.Context(), "summer.csv", r, time.Unix(0, 6))
+	assert.ErrorIs(t, err, ErrExists)
 }
