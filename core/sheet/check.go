@@ -3,6 +3,7 @@ package sheet
 import (
 	"errors"
 	"fmt"
+	"strings"
 
 	"rectura/core/unit"
 )
@@ -123,6 +124,7 @@ func (c *checker) declarations() {
 	for _, r := range c.job.Rules {
 		c.rule(r)
 	}
+	c.ruleOrder()
 	for _, o := range c.job.Outputs {
 		if !o.broken {
 			c.output(o)
@@ -168,6 +170,14 @@ func (c *checker) output(o *Output) {
 	if len(callers) > 1 && o.CalledBy == nil {
 		c.errorf(o.NameAt, "called-by", "%s call the output %s; say how they are combined: `called by any` or `called by all`", list(callers, "and"), o.Name)
 	}
+	for _, x := range o.conditions() {
+		c.condition(x.Condition)
+	}
+	for _, d := range []*DurationClause{o.MinimumOn, o.MinimumOff} {
+		if d != nil {
+			c.duration(d.Duration)
+		}
+	}
 	if o.Fail == nil {
 		c.warnf(o.NameAt, "no-fail", "the output %s has no fail state, so it goes off when its callers cannot decide; write `fail on`, `fail off` or `fail hold`", o.Name)
 	}
@@ -188,14 +198,13 @@ func (c *checker) rule(r *Rule) {
 		}
 		seen[n.Name] = true
 	}
-	if r.OffWhen != nil {
-		c.condition(r.OffWhen.Condition)
+	for _, x := range r.Conditions() {
+		c.condition(x.Condition)
 	}
-	if r.OffAfter != nil {
-		c.duration(r.OffAfter.Duration)
-	}
-	if r.OnWhen != nil {
-		c.condition(r.OnWhen.Condition)
+	for _, d := range []*DurationClause{r.OffAfter, r.Pulse, r.MinimumOn, r.MinimumOff} {
+		if d != nil {
+			c.duration(d.Duration)
+		}
 	}
 	if r.broken {
 		return
@@ -204,6 +213,7 @@ func (c *checker) rule(r *Rule) {
 		c.errorf(r.NameAt, "missing-clause", "the rule %s has no `on when`; say when it turns on", r.Name)
 		return
 	}
+	c.exclusive(r)
 	if r.OffWhen != nil && r.OffAfter != nil {
 		c.errorf(r.OffAfter.At, "exclusive-clauses", "`off after` beside `off when`: a rule has one way to turn off; take one of the two out")
 	}
@@ -212,10 +222,84 @@ func (c *checker) rule(r *Rule) {
 	}
 }
 
+// exclusive reports clauses that a rule cannot have beside each other.
+func (c *checker) exclusive(r *Rule) {
+	type clause struct {
+		word string
+		at   Place
+	}
+	var others []clause
+	add := func(d *DurationClause, word string) {
+		if d != nil {
+			others = append(others, clause{word, d.At})
+		}
+	}
+	if r.OffWhen != nil {
+		others = append(others, clause{"off when", r.OffWhen.At})
+	}
+	add(r.OffAfter, "off after")
+	add(r.MinimumOn, "minimum on")
+	if r.Latch != nil {
+		for _, o := range others {
+			c.errorf(o.at, "exclusive-clauses", "`%s` beside `latch`: a latched rule stays on until it is reset; take one of the two out", o.word)
+		}
+	} else if r.Reset != nil {
+		c.errorf(r.Reset.At, "exclusive-clauses", "`reset when` without `latch`: there is nothing to reset; add `latch`, or take it out")
+	}
+	if r.Pulse == nil {
+		return
+	}
+	add(r.MinimumOff, "minimum off")
+	if r.Latch != nil {
+		others = append(others, clause{"latch", r.Latch.At})
+	}
+	for _, o := range others {
+		c.errorf(o.at, "exclusive-clauses", "`%s` beside `pulse`: a pulse has its own end; take one of the two out", o.word)
+	}
+}
+
+// ruleOrder puts the rules in the order in which they are evaluated, each after
+// those that it names, and finds circles.
+func (c *checker) ruleOrder() {
+	const (
+		open   = 1
+		closed = 2
+	)
+	state := map[*Rule]int{}
+	var path []string
+	var visit func(r *Rule) bool
+	visit = func(r *Rule) bool {
+		switch state[r] {
+		case closed:
+			return true
+		case open:
+			c.errorf(r.NameAt, "circle", "%s depends on itself: %s; break the circle", r.Name, strings.Join(append(path, r.Name), " → "))
+			return false
+		}
+		state[r] = open
+		path = append(path, r.Name)
+		sound := true
+		for _, name := range c.job.NamesIn(r) {
+			if other, ok := c.job.names[name].(*Rule); ok && sound {
+				sound = visit(other)
+			}
+		}
+		path = path[:len(path)-1]
+		state[r] = closed
+		c.job.Order = append(c.job.Order, r)
+		return sound
+	}
+	for _, r := range c.job.Rules {
+		if state[r] == 0 && !visit(r) {
+			path = nil
+		}
+	}
+}
+
 // chatter warns of an analog comparison that nothing keeps from following the
 // signal's noise.
 func (c *checker) chatter(r *Rule) {
-	if r.OffWhen != nil || r.OffAfter != nil {
+	if r.OffWhen != nil || r.OffAfter != nil || r.Latch != nil || r.Pulse != nil || r.MinimumOn != nil {
 		return
 	}
 	on, delay := r.OnCondition()
@@ -315,14 +399,21 @@ func (c *checker) condition(cond Condition) {
 			if d == nil || d.Base().broken {
 				return
 			}
-			if in, ok := d.(*Input); ok && in.Discrete {
+			in, isInput := d.(*Input)
+			_, isDerived := d.(*Derived)
+			_, isRule := d.(*Rule)
+			switch {
+			case x.OfQuality() && !isInput && !isDerived:
+				c.errorf(x.Place(), "wrong-kind", "%s is %s; only a signal is good or bad", x.Name, describe(d))
+				return
+			case x.OfQuality(), isInput && in.Discrete, isRule:
 				return
 			}
 			switch d.(type) {
 			case *Input, *Derived, *Setpoint:
 				c.errorf(x.Place(), "wrong-kind", "%s is %s, not a condition; compare it with a value by < <= > or >=", x.Name, describe(d))
 			default:
-				c.errorf(x.Place(), "wrong-kind", "%s is %s; a condition names discrete inputs, or compares values", x.Name, describe(d))
+				c.errorf(x.Place(), "wrong-kind", "%s is %s; a condition names discrete inputs and rules, or compares values", x.Name, describe(d))
 			}
 		case *For:
 			c.duration(x.Duration)

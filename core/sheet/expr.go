@@ -1,6 +1,7 @@
 package sheet
 
 import (
+	"strconv"
 	"strings"
 
 	"rectura/core/unit"
@@ -13,7 +14,7 @@ type Expr interface {
 	value()
 }
 
-// A Condition is *Compare, *Test, *Not, *And, *Or, *For or *Group.
+// A Condition is *Compare, *Test, *Not, *And, *Or, *Quorum, *For or *Group.
 type Condition interface {
 	Place() Place
 	String() string
@@ -91,10 +92,19 @@ type Compare struct {
 	Deadband, Hysteresis Expr
 }
 
-// Test is a name that is a condition by itself: a discrete input that is on.
+// Test is the state of something: a contact or a rule that is on by its name
+// alone, or `NAME is [not] on`, off, good or bad.
 type Test struct {
 	Name *Name
+	Not  bool
+	Is   string // on, off, good or bad; empty for the name alone
 }
+
+// StateWords are what a Test may ask for.
+var StateWords = []string{"on", "off", "good", "bad"}
+
+// OfQuality tells whether the test asks whether a signal can be believed.
+func (c *Test) OfQuality() bool { return c.Is == "good" || c.Is == "bad" }
 
 // Not is `not X`.
 type Not struct {
@@ -109,6 +119,13 @@ type And struct {
 
 // Or is true while one of its terms is.
 type Or struct {
+	Xs []Condition
+}
+
+// Quorum is `at least N of (X, …)`.
+type Quorum struct {
+	At Place
+	N  int
 	Xs []Condition
 }
 
@@ -168,6 +185,9 @@ func (c *And) Place() Place { return c.Xs[0].Place() }
 func (c *Or) Place() Place { return c.Xs[0].Place() }
 
 // Place is where the condition begins.
+func (c *Quorum) Place() Place { return c.At }
+
+// Place is where the condition begins.
 func (c *For) Place() Place { return c.X.Place() }
 
 // Place is where the condition begins.
@@ -185,6 +205,7 @@ func (*Test) condition()    {}
 func (*Not) condition()     {}
 func (*And) condition()     {}
 func (*Or) condition()      {}
+func (*Quorum) condition()  {}
 func (*For) condition()     {}
 func (*Group) condition()   {}
 
@@ -211,7 +232,20 @@ func (c *Compare) String() string {
 	return s
 }
 
-func (c *Test) String() string  { return c.Name.Name }
+func (c *Test) String() string {
+	switch {
+	case c.Is == "":
+		return c.Name.Name
+	case c.Not:
+		return c.Name.Name + " is not " + c.Is
+	}
+	return c.Name.Name + " is " + c.Is
+}
+
+func (c *Quorum) String() string {
+	return "at least " + strconv.Itoa(c.N) + " of (" + join(c.Xs, ", ") + ")"
+}
+
 func (c *Not) String() string   { return "not " + c.X.String() }
 func (c *And) String() string   { return join(c.Xs, " and ") }
 func (c *Or) String() string    { return join(c.Xs, " or ") }
@@ -260,6 +294,10 @@ func Walk(c Condition, f func(Condition)) {
 			Walk(x, f)
 		}
 	case *Or:
+		for _, x := range c.Xs {
+			Walk(x, f)
+		}
+	case *Quorum:
 		for _, x := range c.Xs {
 			Walk(x, f)
 		}

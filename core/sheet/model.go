@@ -18,6 +18,7 @@ type Job struct {
 	Setpoints []*Setpoint
 	Outputs   []*Output
 	Rules     []*Rule
+	Order     []*Rule // the rules in the order of evaluation, each after those that it names
 
 	names map[string]Declaration
 }
@@ -308,7 +309,35 @@ func (s *Setpoint) Type() Type { return Type{s.Value.Quantity().Unit, s.Differen
 type Output struct {
 	Head
 	CalledBy *WordClause // any or all
-	Fail     *WordClause // on, off or hold
+	Guard
+	Fail *WordClause // on, off or hold
+}
+
+// Guard is what rules and outputs have in common: what must be true to turn on,
+// what forces off, and how long a state is kept at least.
+type Guard struct {
+	Permissive *ConditionClause
+	Interlock  *Interlock
+	MinimumOn  *DurationClause
+	MinimumOff *DurationClause
+}
+
+// Interlock is `interlock when C` or `interlock unless C`.
+type Interlock struct {
+	ConditionClause
+	Unless bool
+}
+
+// conditions are the conditions of the guard.
+func (g *Guard) conditions() []*ConditionClause {
+	var all []*ConditionClause
+	if g.Permissive != nil {
+		all = append(all, g.Permissive)
+	}
+	if g.Interlock != nil {
+		all = append(all, &g.Interlock.ConditionClause)
+	}
+	return all
 }
 
 // WordClause is a clause whose argument is one of a few words.
@@ -323,7 +352,22 @@ type Rule struct {
 	OnWhen   *ConditionClause
 	OffWhen  *ConditionClause
 	OffAfter *DurationClause
-	Call     *CallClause
+	Pulse    *DurationClause
+	Latch    *Clause
+	Reset    *ConditionClause // `reset when`
+	Guard
+	Call *CallClause
+}
+
+// Conditions are all conditions of the rule, as they stand in its clauses.
+func (r *Rule) Conditions() []*ConditionClause {
+	var all []*ConditionClause
+	for _, c := range append([]*ConditionClause{r.OnWhen, r.OffWhen, r.Reset}, r.conditions()...) {
+		if c != nil {
+			all = append(all, c)
+		}
+	}
+	return all
 }
 
 // Calls lists the names of the outputs that the rule calls.
@@ -346,10 +390,7 @@ func (j *Job) NamesIn(r *Rule) []string {
 			Names(d.Value, add)
 		}
 	}
-	for _, c := range []*ConditionClause{r.OnWhen, r.OffWhen} {
-		if c == nil {
-			continue
-		}
+	for _, c := range r.Conditions() {
 		Walk(c.Condition, func(x Condition) {
 			switch x := x.(type) {
 			case *Test:

@@ -289,6 +289,19 @@ func common(h *Head, point bool) []clauseKind {
 	return kinds
 }
 
+// guard are the clauses that rules and outputs share.
+func guard(g *Guard) []clauseKind {
+	return []clauseKind{
+		{"permissive when", true, func(p *parser, c Clause) { g.Permissive = &ConditionClause{c, p.condition()} }},
+		{"interlock", true, func(p *parser, c Clause) {
+			unless := p.oneOf("the word before the condition", "when", "unless") == "unless"
+			g.Interlock = &Interlock{ConditionClause{c, p.condition()}, unless}
+		}},
+		{"minimum on", true, func(p *parser, c Clause) { g.MinimumOn = &DurationClause{c, p.duration()} }},
+		{"minimum off", true, func(p *parser, c Clause) { g.MinimumOff = &DurationClause{c, p.duration()} }},
+	}
+}
+
 func (p *parser) job(h Head) (Declaration, []clauseKind) {
 	d := &JobHead{Head: h}
 	kinds := append(common(&d.Head, false),
@@ -318,7 +331,7 @@ func (p *parser) setpoint(h Head, constant bool) (Declaration, []clauseKind) {
 func (p *parser) output(h Head) (Declaration, []clauseKind) {
 	d := &Output{Head: h}
 	p.name(&d.Head)
-	return d, append(common(&d.Head, true),
+	return d, append(append(common(&d.Head, true), guard(&d.Guard)...),
 		clauseKind{"called by", true, func(p *parser, c Clause) {
 			d.CalledBy = &WordClause{c, p.oneOf("how callers are combined", "any", "all")}
 		}},
@@ -330,10 +343,13 @@ func (p *parser) output(h Head) (Declaration, []clauseKind) {
 func (p *parser) rule(h Head) (Declaration, []clauseKind) {
 	d := &Rule{Head: h}
 	p.name(&d.Head)
-	return d, append(common(&d.Head, false),
+	return d, append(append(common(&d.Head, false), guard(&d.Guard)...),
 		clauseKind{"on when", true, func(p *parser, c Clause) { d.OnWhen = &ConditionClause{c, p.condition()} }},
 		clauseKind{"off when", true, func(p *parser, c Clause) { d.OffWhen = &ConditionClause{c, p.condition()} }},
 		clauseKind{"off after", true, func(p *parser, c Clause) { d.OffAfter = &DurationClause{c, p.duration()} }},
+		clauseKind{"pulse", true, func(p *parser, c Clause) { d.Pulse = &DurationClause{c, p.duration()} }},
+		clauseKind{"latch", true, func(_ *parser, c Clause) { d.Latch = &c }},
+		clauseKind{"reset when", true, func(p *parser, c Clause) { d.Reset = &ConditionClause{c, p.condition()} }},
 		clauseKind{"call", true, func(p *parser, c Clause) {
 			call := &CallClause{Clause: c}
 			for {

@@ -2,6 +2,7 @@ package sheet
 
 import (
 	"slices"
+	"strconv"
 	"strings"
 
 	"rectura/core/unit"
@@ -115,11 +116,18 @@ func (p *parser) comparison() (Op, bool) {
 
 // later are words of conditions that this version does not read yet; the
 // message is better than "more than belongs here".
-var later = []string{"between", "outside", "is", "turns", "changes", "crosses", "rising", "falling", "="}
+var later = []string{"between", "outside", "turns", "changes", "crosses", "rising", "falling", "="}
 
 // test reads a comparison, a name, a condition in parentheses, or a bare value.
 func (p *parser) test() node {
+	if t := p.peek(); p.accept("at", "least") {
+		return p.quorum(t)
+	}
 	left := p.sum()
+	if name, ok := left.(*Name); ok && p.accept("is") {
+		not := p.accept("not")
+		return &Test{Name: name, Not: not, Is: p.oneOf("the state", StateWords...)}
+	}
 	op, ok := p.comparison()
 	if !ok {
 		if t := p.peek(); slices.Contains(later, t.text) && (t.kind == tokName || t.kind == tokSign) {
@@ -139,6 +147,34 @@ func (p *parser) test() node {
 	}
 	if t := p.peek(); t.kind == tokSign && slices.Contains([]string{"<", "<=", ">", ">="}, t.text) {
 		p.fail(t, "a second comparison in one; join two with `and`")
+	}
+	return c
+}
+
+// quorum reads `N of (X, …)`.
+func (p *parser) quorum(at token) node {
+	t := p.next()
+	n, err := strconv.Atoi(t.text)
+	if t.kind != tokNumber || err != nil || n < 1 {
+		p.fail(t, "%s where a whole number from 1 must stand: at least 2 of (…)", t.source())
+	}
+	c := &Quorum{At: p.place(at), N: n}
+	p.expect("of", "after the number")
+	p.enter(at)
+	defer p.leave()
+	open := p.peek()
+	p.expect("(", "before the conditions of which so many must be true")
+	for {
+		c.Xs = append(c.Xs, p.asCondition(p.whole()))
+		if !p.accept(",") {
+			break
+		}
+	}
+	if end := p.peek(); !p.accept(")") {
+		p.fail(end, "%s where the parenthesis of column %d must be closed by )", end.source(), open.col)
+	}
+	if n > len(c.Xs) {
+		p.fail(t, "at least %d of %d conditions can never be; write a smaller number", n, len(c.Xs))
 	}
 	return c
 }
@@ -243,7 +279,7 @@ func (p *parser) asCondition(n node) Condition {
 	case Condition:
 		return n
 	case *Name:
-		return &Test{n}
+		return &Test{Name: n}
 	}
 	p.report(n.Place(), "syntax", "%s is a value, not a condition; compare it with another by < <= > or >=", n)
 	panic(abandon{})
@@ -255,12 +291,17 @@ func (p *parser) asValue(n node) Expr {
 	case Expr:
 		return n
 	case *Group: // only a value can stand here, so (a) is one
-		switch n.X.(type) {
+		switch x := n.X.(type) {
 		case *Test, *Group:
+			if test, ok := x.(*Test); ok && test.Is != "" {
+				break
+			}
 			return &Paren{n.At, p.asValue(n.X)}
 		}
 	case *Test:
-		return n.Name
+		if n.Is == "" {
+			return n.Name
+		}
 	}
 	p.report(n.Place(), "syntax", "%s is a condition, which is true or false; a value must stand here", n)
 	panic(abandon{})

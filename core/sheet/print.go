@@ -122,6 +122,19 @@ func (p *printer) word(keyword string, c *WordClause) {
 	}
 }
 
+func (p *printer) guard(g *Guard) {
+	p.condition("permissive when", g.Permissive)
+	if i := g.Interlock; i != nil {
+		word := "interlock when"
+		if i.Unless {
+			word = "interlock unless"
+		}
+		p.condition(word, &i.ConditionClause)
+	}
+	p.duration("minimum on", g.MinimumOn)
+	p.duration("minimum off", g.MinimumOff)
+}
+
 func (p *printer) condition(keyword string, c *ConditionClause) {
 	if c != nil {
 		p.clause(c.Clause, wrap(keyword+" "+c.Condition.String(), c.Condition))
@@ -216,8 +229,21 @@ func (d *Input) Clauses() []string {
 		Skip: d.Skip, Smooth: d.Smooth, Clamp: d.Clamp, Round: d.Round, Ignore: d.Ignore}
 	p := &printer{plain: true}
 	bare.print(p)
+	return p.lines()[1:]
+}
+
+// Clauses are what permits and interlocks, and the minimum times, each as it
+// stands in a sheet.
+func (g *Guard) Clauses() []string {
+	p := &printer{plain: true}
+	p.guard(g)
+	return p.lines()
+}
+
+// lines are what is printed, without indents and empty lines.
+func (p *printer) lines() []string {
 	var all []string
-	for _, l := range strings.Split(p.String(), "\n")[1:] {
+	for l := range strings.Lines(p.String()) {
 		if l = strings.TrimSpace(l); l != "" {
 			all = append(all, l)
 		}
@@ -244,6 +270,7 @@ func (d *Output) print(p *printer) {
 	p.head(&d.Head, "output", d.Name, d.label())
 	p.texts(&d.Head)
 	p.word("called by", d.CalledBy)
+	p.guard(&d.Guard)
 	p.word("fail", d.Fail)
 }
 
@@ -253,6 +280,12 @@ func (d *Rule) print(p *printer) {
 	p.condition("on when", d.OnWhen)
 	p.condition("off when", d.OffWhen)
 	p.duration("off after", d.OffAfter)
+	p.duration("pulse", d.Pulse)
+	if d.Latch != nil {
+		p.clause(*d.Latch, "latch")
+	}
+	p.condition("reset when", d.Reset)
+	p.guard(&d.Guard)
 	if d.Call != nil {
 		names := make([]string, len(d.Call.Outputs))
 		for i, n := range d.Call.Outputs {

@@ -1,6 +1,7 @@
 package sheet
 
 import (
+	"strconv"
 	"strings"
 )
 
@@ -25,8 +26,36 @@ func (j *Job) Sentence(r *Rule) string {
 		s += " Stop when " + j.say(r.OffWhen.Condition) + "."
 	case r.OffAfter != nil:
 		s += " Stop once that has been over for " + j.sayDuration(r.OffAfter.Duration) + "."
+	case r.Pulse != nil:
+		s += " Stop after " + j.sayDuration(r.Pulse.Duration) + ", and wait until that has let go."
+	case r.Latch != nil && r.Reset != nil:
+		s += " Stay until reset, by a person or when " + j.say(r.Reset.Condition) + ", after that has let go."
+	case r.Latch != nil:
+		s += " Stay until a person resets it, after that has let go."
 	default:
 		s += " Stop when that lets go."
+	}
+	return s + j.sayGuard(&r.Guard)
+}
+
+// sayGuard says what permits, interlocks and how long a state is kept.
+func (j *Job) sayGuard(g *Guard) string {
+	s := ""
+	if g.Permissive != nil {
+		s += " Permitted to turn on when " + j.say(g.Permissive.Condition) + "."
+	}
+	if i := g.Interlock; i != nil {
+		word := "when"
+		if i.Unless {
+			word = "unless"
+		}
+		s += " Interlocked, and off at once, " + word + " " + j.say(i.Condition) + "."
+	}
+	if g.MinimumOn != nil {
+		s += " On for at least " + j.sayDuration(g.MinimumOn.Duration) + "."
+	}
+	if g.MinimumOff != nil {
+		s += " Off for at least " + j.sayDuration(g.MinimumOff.Duration) + "."
 	}
 	return s
 }
@@ -37,6 +66,19 @@ func (j *Job) title(name string) string {
 		return d.Base().Title()
 	}
 	return name
+}
+
+// sayTest says a test of a state, or its opposite.
+func (j *Job) sayTest(c *Test, opposite bool) string {
+	not := c.Not != opposite
+	if c.OfQuality() {
+		word := c.Is
+		if not {
+			word = "not " + word
+		}
+		return j.title(c.Name.Name) + " is " + word
+	}
+	return j.title(c.Name.Name) + " is " + j.stateWord(c.Name.Name, (c.Is != "off") != not)
 }
 
 // stateWord is how the states of a contact are called.
@@ -55,10 +97,16 @@ func (j *Job) say(c Condition) string {
 	case *Group:
 		return j.sayGroup(c.X)
 	case *Test:
-		return j.title(c.Name.Name) + " is " + j.stateWord(c.Name.Name, true)
+		return j.sayTest(c, false)
+	case *Quorum:
+		parts := make([]string, len(c.Xs))
+		for i, x := range c.Xs {
+			parts[i] = j.say(x)
+		}
+		return "at least " + strconv.Itoa(c.N) + " of these hold: " + strings.Join(parts, "; ")
 	case *Not:
 		if t, ok := ungroup(c.X).(*Test); ok {
-			return j.title(t.Name.Name) + " is " + j.stateWord(t.Name.Name, false)
+			return j.sayTest(t, true)
 		}
 		return "not " + j.sayGroup(c.X)
 	case *And:

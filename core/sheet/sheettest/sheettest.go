@@ -19,8 +19,9 @@ var (
 
 // A maker draws the parts of a job.
 type maker struct {
-	t *rapid.T
-	b strings.Builder
+	t     *rapid.T
+	b     strings.Builder
+	rules int // that can be named
 }
 
 // Job draws the text of a job that has no errors.
@@ -79,21 +80,60 @@ func Job(t *rapid.T) string {
 	for _, name := range Outputs {
 		m.head("output %s", name)
 		m.clause("called by %s", rapid.SampledFrom([]string{"any", "all"}).Draw(t, "called by"))
+		m.guard(0)
+		m.minimum("on")
+		m.minimum("off")
 		m.maybe("fail %s", rapid.SampledFrom([]string{"on", "off", "hold"}).Draw(t, "fail"))
 	}
 	for i := range 1 + m.pick("rules", 4) {
-		m.head("rule rule%d", i)
-		m.clause("on when %s", m.whole(2))
-		switch m.pick("off", 3) {
-		case 0:
-			m.clause("off when %s", m.whole(1))
-		case 1:
-			m.clause("off after %s", m.anyDuration())
-		}
-		m.clause("call %s", rapid.SampledFrom([]string{"out0", "out1", "out0, out1"}).Draw(t, "call"))
+		m.rule(i)
 	}
 	m.comment("")
 	return m.b.String()
+}
+
+// rule draws a rule, which may name those before it.
+func (m *maker) rule(i int) {
+	m.rules = i
+	m.head("rule rule%d", i)
+	m.clause("on when %s", m.whole(2))
+	switch m.pick("off", 5) {
+	case 0:
+		m.clause("off when %s", m.whole(1))
+		m.minimum("on")
+	case 1:
+		m.clause("off after %s", m.anyDuration())
+		m.minimum("on")
+	case 2:
+		m.clause("pulse %s", m.anyDuration())
+	case 3:
+		m.clause("latch")
+		if m.chance("reset", 70) {
+			m.clause("reset when %s", m.whole(1))
+		}
+		m.minimum("off")
+	default:
+		m.minimum("on")
+		m.minimum("off")
+	}
+	m.guard(1)
+	m.clause("call %s", rapid.SampledFrom([]string{"out0", "out1", "out0, out1"}).Draw(m.t, "call"))
+}
+
+// guard draws what permits and interlocks.
+func (m *maker) guard(depth int) {
+	if m.chance("permissive", 20) {
+		m.clause("permissive when %s", m.whole(depth))
+	}
+	if m.chance("interlock", 20) {
+		m.clause("interlock %s %s", rapid.SampledFrom([]string{"when", "unless"}).Draw(m.t, "interlock"), m.whole(depth))
+	}
+}
+
+func (m *maker) minimum(of string) {
+	if m.chance("minimum", 20) {
+		m.clause("minimum %s %s", of, m.anyDuration())
+	}
 }
 
 func (m *maker) pick(what string, n int) int { return rapid.IntRange(0, n-1).Draw(m.t, what) }
@@ -198,15 +238,22 @@ func (m *maker) whole(depth int) string {
 // part draws a condition that needs no parentheses round it.
 func (m *maker) part(depth int) string {
 	if depth > 0 {
-		switch m.pick("part", 5) {
+		switch m.pick("part", 6) {
 		case 0:
 			return "not " + m.part(depth-1)
+		case 5:
+			return fmt.Sprintf("at least %d of (%s, %s, %s)", 1+m.pick("least", 3), m.whole(depth-1), m.part(depth-1), m.part(0))
 		case 1, 2:
 			return "(" + m.whole(depth-1) + ")"
 		}
 	}
-	if m.chance("contact", 25) {
-		return rapid.SampledFrom(Discrete).Draw(m.t, "contact")
+	switch {
+	case m.chance("contact", 25):
+		return rapid.SampledFrom(Discrete).Draw(m.t, "contact") + rapid.SampledFrom([]string{"", "", " is off", " is not bad"}).Draw(m.t, "is")
+	case m.chance("quality", 10):
+		return rapid.SampledFrom(append(Analog, "mean")).Draw(m.t, "signal") + " is " + rapid.SampledFrom([]string{"good", "bad", "not bad"}).Draw(m.t, "quality")
+	case m.rules > 0 && m.chance("rule", 15):
+		return fmt.Sprintf("rule%d%s", m.pick("rule", m.rules), rapid.SampledFrom([]string{"", " is off", " is not on"}).Draw(m.t, "is"))
 	}
 	return m.compare()
 }
