@@ -51,9 +51,12 @@ func Compile(job *sheet.Job) (*Program, error) {
 	} else {
 		c.p.durations = append(c.p.durations, duration{sheet.DefaultSettle, -1})
 	}
+	c.p.Rules = make([]Rule, len(job.Rules))
 	for i, r := range job.Rules {
-		c.rule(r)
 		c.p.index["r:"+r.Name] = i
+	}
+	for _, r := range job.Order {
+		c.rule(r)
 	}
 	for i, o := range job.Outputs {
 		c.output(o)
@@ -81,7 +84,9 @@ func (c *compiler) fail(err error) {
 func (c *compiler) rule(r *sheet.Rule) {
 	inner, delay := r.OnCondition()
 	on := c.cond(inner)
-	node := Rule{Name: r.Name, on: on, off: -1}
+	node := Rule{Name: r.Name, on: on, trip: on, off: -1, latch: r.Latch != nil, reset: -1,
+		pulse: c.clause(r.Pulse), minimumOn: c.clause(r.MinimumOn), minimumOff: c.clause(r.MinimumOff)}
+	node.permissive, node.interlock = c.guard(&r.Guard)
 	if delay != nil {
 		node.on = c.addCond(condNode{op: condFor, a: on, b: c.duration(delay)})
 	}
@@ -98,11 +103,41 @@ func (c *compiler) rule(r *sheet.Rule) {
 	default:
 		node.turnOff = lapsed
 	}
-	c.p.Rules = append(c.p.Rules, node)
+	if r.Reset != nil {
+		node.reset = c.cond(r.Reset.Condition)
+	}
+	rule := c.p.find("r:" + r.Name)
+	node.node = c.addCond(condNode{op: condRule, a: int32(rule)})
+	c.p.Rules[rule] = node
+}
+
+// guard compiles what permits and what interlocks; -1 for none.
+func (c *compiler) guard(g *sheet.Guard) (permissive, interlock int32) {
+	permissive, interlock = -1, -1
+	if g.Permissive != nil {
+		permissive = c.cond(g.Permissive.Condition)
+	}
+	if g.Interlock != nil {
+		interlock = c.cond(g.Interlock.Condition)
+		if g.Interlock.Unless {
+			interlock = c.addCond(condNode{op: condNot, a: interlock})
+		}
+	}
+	return permissive, interlock
+}
+
+// clause compiles the duration of a clause; -1 for none.
+func (c *compiler) clause(d *sheet.DurationClause) int32 {
+	if d == nil {
+		return -1
+	}
+	return c.duration(d.Duration)
 }
 
 func (c *compiler) output(o *sheet.Output) {
-	node := Output{Name: o.Name, first: int32(len(c.p.callers)), all: o.CalledBy != nil && o.CalledBy.Word == "all"}
+	node := Output{Name: o.Name, first: int32(len(c.p.callers)), all: o.CalledBy != nil && o.CalledBy.Word == "all",
+		minimumOn: c.clause(o.MinimumOn), minimumOff: c.clause(o.MinimumOff)}
+	node.permissive, node.interlock = c.guard(&o.Guard)
 	for i, r := range c.p.Job.Rules {
 		for _, n := range r.Calls() {
 			if n.Name == o.Name {
@@ -157,20 +192,54 @@ func (c *compiler) cond(x sheet.Condition) int32 {
 		return c.addCond(c.terms(condAnd, c.all(x.Xs)))
 	case *sheet.Or:
 		return c.addCond(c.terms(condOr, c.all(x.Xs)))
+	case *sheet.Quorum:
+		n := c.terms(condQuorum, c.all(x.Xs))
+		n.n = int32(x.N)
+		return c.addCond(n)
 	case *sheet.Test:
-		i := c.p.InputIndex(x.Name.Name)
-		if i < 0 || c.p.Inputs[i].Chain != nil {
-			c.fail(fmt.Errorf("%s: %s is no discrete input", x.Place(), x.Name.Name))
-			i = 0
-		} else {
-			c.p.Inputs[i].used = true
-		}
-		return c.addCond(condNode{op: condContact, a: int32(i)})
+		return c.test(x)
 	case *sheet.Compare:
 		return c.compare(x)
 	}
 	c.fail(fmt.Errorf("%s: unknown condition %T", x.Place(), x))
 	return 0
+}
+
+// test compiles the state or the quality of something that has a name.
+func (c *compiler) test(x *sheet.Test) int32 {
+	name := x.Name.Name
+	negate := x.Not
+	var cond int32
+	switch i, rule := c.p.InputIndex(name), c.p.RuleIndex(name); {
+	case x.OfQuality():
+		negate = negate != (x.Is == "bad")
+		if i >= 0 {
+			c.p.Inputs[i].used = true
+			cond = c.addCond(condNode{op: condGood, a: int32(i)})
+			break
+		}
+		d := c.p.DerivedIndex(name)
+		if d < 0 {
+			c.fail(fmt.Errorf("%s: %s is no signal", x.Place(), name))
+			return 0
+		}
+		cond = c.addCond(condNode{op: condKnown, a: c.p.Derived[d].value})
+		c.p.sources[cond].name = name
+	case i >= 0 && c.p.Inputs[i].Chain == nil:
+		negate = negate != (x.Is == "off")
+		c.p.Inputs[i].used = true
+		cond = c.addCond(condNode{op: condContact, a: int32(i)})
+	case rule >= 0:
+		negate = negate != (x.Is == "off")
+		cond = c.p.Rules[rule].node
+	default:
+		c.fail(fmt.Errorf("%s: %s has no state", x.Place(), name))
+		return 0
+	}
+	if negate {
+		return c.addCond(condNode{op: condNot, a: cond})
+	}
+	return cond
 }
 
 func (c *compiler) all(xs []sheet.Condition) []int32 {
@@ -214,7 +283,7 @@ func (c *compiler) compare(x *sheet.Compare) int32 {
 		node.hysteresis = c.value(y.Hysteresis, u, true)
 	}
 	i := c.addCond(node)
-	c.p.sources[i] = condSource{&y, u}
+	c.p.sources[i] = condSource{compare: &y, unit: u}
 	return i
 }
 

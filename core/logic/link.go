@@ -5,10 +5,10 @@ import "math/bits"
 // links are what must be computed anew when something changes, so that the
 // cost of an instant grows with what it changes and not with the job.
 type links struct {
-	inputValues lists // by input: the values that depend on it, however far
-	inputConds  lists // by input: the comparisons and contacts that do
-	condConds   lists // by condition: those directly made of it
-	condRules   lists // by condition: the rules that look at it
+	inputValues lists  // by input: the values that depend on it, however far
+	inputConds  lists  // by input: the comparisons and contacts that do
+	condConds   lists  // by condition: those directly made of it
+	forOutputs  []bool // by condition: outputs look at it
 }
 
 // lists are many short lists in one array.
@@ -33,7 +33,7 @@ func (p *Program) link() {
 	inputValues := make([][]int32, len(p.Inputs))
 	inputConds := make([][]int32, len(p.Inputs))
 	condConds := make([][]int32, len(p.conds))
-	condRules := make([][]int32, len(p.conds))
+	forOutputs := make([]bool, len(p.conds))
 	reads := make([]map[int32]bool, len(p.values)) // by value: the inputs it depends on
 	for v := range p.values {
 		n := &p.values[v]
@@ -51,11 +51,28 @@ func (p *Program) link() {
 	for c := range p.conds {
 		n, i := &p.conds[c], int32(c)
 		switch n.op {
-		case condContact:
+		case condContact, condGood:
 			inputConds[n.a] = append(inputConds[n.a], i)
+		case condKnown:
+			for input := range reads[n.a] {
+				inputConds[input] = append(inputConds[input], i)
+			}
+		case condRule:
+			r := &p.Rules[n.a]
+			seen := map[int32]bool{}
+			for _, a := range [...]int32{r.trip, r.turnOn, r.turnOff, r.reset, r.permissive, r.interlock} {
+				if a >= 0 && !seen[a] {
+					seen[a] = true
+					condConds[a] = append(condConds[a], i)
+				}
+			}
+			forOutputs[i] = true
+			if r.interlock >= 0 {
+				forOutputs[r.interlock] = true
+			}
 		case condNot, condFor, condForStrict:
 			condConds[n.a] = append(condConds[n.a], i)
-		case condAnd, condOr:
+		case condAnd, condOr, condQuorum:
 			for _, a := range p.args[n.a : n.a+n.b] {
 				condConds[a] = append(condConds[a], i)
 			}
@@ -71,12 +88,14 @@ func (p *Program) link() {
 			}
 		}
 	}
-	for r, rule := range p.Rules {
-		for _, c := range [...]int32{rule.turnOn, rule.turnOff} {
-			condRules[c] = append(condRules[c], int32(r))
+	for _, o := range p.Outputs {
+		for _, a := range [...]int32{o.permissive, o.interlock} {
+			if a >= 0 {
+				forOutputs[a] = true
+			}
 		}
 	}
-	p.links = links{newLists(inputValues), newLists(inputConds), newLists(condConds), newLists(condRules)}
+	p.links = links{newLists(inputValues), newLists(inputConds), newLists(condConds), forOutputs}
 }
 
 func merge(to, from map[int32]bool) {

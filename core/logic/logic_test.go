@@ -97,13 +97,15 @@ c6 = c3 and c5
 c7 = c6 for 2 min
 c8 = not c7
 c9 = c1 and c8
-c10 = v8 >= v11 hysteresis v13
-c11 = mains
-c12 = c10 or c11
-c13 = not c12
-c14 = c13 off after 5 s
+c10 = rule a
+c11 = v8 >= v11 hysteresis v13
+c12 = mains
+c13 = c11 or c12
+c14 = not c13
+c15 = c14 off after 5 s
+c16 = rule b
 rule a: on c9, off c7
-rule b: on c12, off c14
+rule b: on c13, off c15
 output blower: any of a; fail hold
 output lamp: all of a b; fail off
 `, "\n"), p.String())
@@ -243,6 +245,92 @@ func TestReasons(t *testing.T) {
 			`1s r off→on: x 1 mg/L < low 6 mg/L and k is off
 1s o off→on: called by r
 `},
+		{"a minimum on holds, and says so when it ends; a minimum off after it",
+			"rule r\n  on when k\n  minimum on 60 s\n  minimum off 30 s\n  call o\n",
+			"0 k=0\n1 k=1\n5 k=0\n70 k=1\n100 k=1",
+			`1s r off→on: k is on
+1s o off→on: called by r
+61s r on→off: k is off, once its minimum on of 1 min had passed
+61s o on→off: no longer called by r
+91s r off→on: k is on, once its minimum off of 30 s had passed
+91s o off→on: called by r
+`},
+		{"a permissive counts when it turns on, and no longer after",
+			"rule r\n  on when k\n  permissive when x > low hysteresis 1 mg/L\n  call o\n",
+			"0 k=0 x=5\n1 k=1\n4 x=7\n5 x=2\n6 k=0",
+			`4s r off→on: k is on, and permitted now: x 7 mg/L > low 6 mg/L
+4s o off→on: called by r
+6s r on→off: k is off
+6s o on→off: no longer called by r
+`},
+		{"an interlock is past every minimum, and a bad input interlocks",
+			"rule r\n  on when k\n  interlock unless x > low\n  minimum on 60 s\n  call o\n",
+			"0 k=0 x=7\n1 k=1\n5 x=bad\n9 x=7\n12 x=6",
+			`1s r off→on: k is on
+1s o off→on: called by r
+5s x good→bad: the reading is marked bad
+5s r on→off: interlocked: x is bad: the reading is marked bad
+5s o on→off: no longer called by r
+9s x bad→good: a good reading again, 7 mg/L
+9s r off→on: k is on
+9s o off→on: called by r
+12s r on→off: interlocked: x 6 mg/L <= low 6 mg/L
+12s o on→off: no longer called by r
+`},
+		{"a pulse ends by itself, and comes again after its condition let go",
+			"rule r\n  on when k\n  pulse 5 s\n  call o\n",
+			"0 k=0\n1 k=1\n9 k=0\n10 k=1\n12 k=0\n20 k=0",
+			`1s r off→on: k is on
+1s o off→on: called by r
+6s r on→off: its pulse of 5 s has ended
+6s o on→off: no longer called by r
+10s r off→on: k is on
+10s o off→on: called by r
+15s r on→off: its pulse of 5 s has ended
+15s o on→off: no longer called by r
+`},
+		{"a latch is reset by what becomes true after its condition let go",
+			"rule r\n  on when x < low\n  latch\n  reset when k\n  call o\n",
+			"0 k=0 x=7\n1 x=5\n2 k=1\n3 x=7\n4 k=0\n5 k=1",
+			`1s r off→on: x 5 mg/L < low 6 mg/L
+1s o off→on: called by r
+5s r on→off: reset: k is on
+5s o on→off: no longer called by r
+`},
+		{"so many of several, the state of a rule, and whether a signal is good",
+			"rule r\n  on when at least 2 of (x < low, y < low, k)\n  call o\nrule s\n  on when r is off and x is bad\n  call o\n",
+			"0 k=0 x=7 y=7\n1 x=5\n2 k=1\n3 k=0\n4 x=bad",
+			`2s r off→on: x 5 mg/L < low 6 mg/L and k is on
+2s o off→on: called by r
+3s r on→off: y 7 mg/L >= low 6 mg/L and k is off
+3s o on→off: no longer called by r
+4s x good→bad: the reading is marked bad
+4s s off→on: r is off and x is bad: the reading is marked bad
+4s o off→on: called by s
+`},
+		{"decided again, and held still",
+			"rule r\n  on when x < low for 1 s\n  permissive when k\n  call o\n",
+			"0 k=1 x=bad\n4 k=0\n5 x=5\n9 k=1",
+			`0s r off→undecided: x is bad: the reading is marked bad
+3s o off→on: r undecided: fails to on
+4s r undecided→off: not permitted: k is off
+4s o on→off: no longer called by r
+5s x bad→good: a good reading again, 5 mg/L
+9s r off→on: x 5 mg/L < low 6 mg/L for 1 s, since 5s, and permitted now: k is on
+9s o off→on: called by r
+`},
+		{"an output has an interlock, a permissive and minimum times of its own",
+			"rule r\n  on when k\n  call fan\noutput fan\n  permissive when y > 1 mg/L\n  interlock when x > low\n  minimum on 10 s\n  fail off\n",
+			"0 k=0 x=5 y=0\n1 k=1\n3 y=2\n4 k=0\n20 k=1\n21 x=7\n22 x=5",
+			`1s r off→on: k is on
+3s fan off→on: called by r, and permitted now: y 2 mg/L > 1 mg/L
+4s r on→off: k is off
+13s fan on→off: no longer called by r, once its minimum on of 10 s had passed
+20s r off→on: k is on
+20s fan off→on: called by r
+21s fan on→off: interlocked: x 7 mg/L > low 6 mg/L
+22s fan off→on: called by r
+`},
 	} {
 		assert.Equal(t, c.want, play(t, compile(t, points+c.rules), c.script), c.name)
 	}
@@ -261,6 +349,10 @@ func TestTripAndResetPoints(t *testing.T) {
 		"not (x > 5 mg/L hysteresis 1 mg/L)":              "trips <= 4, resets > 5",
 		"x > y":                                           "",
 		"(x > 5 mg/L and k) for 5 s":                      "trips > 5, resets <= 5",
+		"x > 5 mg/L\n  pulse 5 s":                         "trips > 5",
+		"x > 5 mg/L\n  latch":                             "trips > 5",
+		"x > 5 mg/L\n  latch\n  reset when x < 2 mg/L":    "trips > 5, resets < 2",
+		"at least 1 of (x > 5 mg/L, x is bad)":            "trips > 5, resets <= 5",
 	} {
 		p := compile(t, points+"rule r\n  on when "+cond+"\n  call o\n")
 		var got []string

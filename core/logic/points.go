@@ -33,7 +33,8 @@ func (r RulePoint) Value() unit.Quantity { return r.Stages[len(r.Stages)-1] }
 // RulePoints lists the trip and reset points of a rule, with the setpoints and
 // constants at the given values (as in Settings; nil for the written ones).
 // Only comparisons of one input or derived value with values that no input changes have points.
-// Where a rule has an `off when`, that one's trip points are its reset points.
+// Where a rule has an `off when`, or a latch a `reset when`, that one's trip
+// points are its reset points; a pulse has none.
 func (p *Program) RulePoints(rule int, settings []float64) []RulePoint {
 	if settings == nil {
 		settings = make([]float64, len(p.Settings))
@@ -43,9 +44,11 @@ func (p *Program) RulePoints(rule int, settings []float64) []RulePoint {
 	}
 	r := &p.Rules[rule]
 	f := pointFinder{p: p, rule: rule, settings: settings}
-	f.find(r.on, false, Trips, r.off < 0)
-	if r.off >= 0 {
-		f.find(r.off, false, Resets, false)
+	f.find(r.on, false, Trips, r.off < 0 && !r.latch && r.pulse < 0)
+	for _, cond := range [...]int32{r.off, r.reset} {
+		if cond >= 0 {
+			f.find(cond, false, Resets, false)
+		}
 	}
 	return f.points
 }
@@ -66,7 +69,7 @@ func (f *pointFinder) find(cond int32, negated bool, effect Effect, both bool) {
 		f.find(n.a, !negated, effect, both)
 	case condFor, condForStrict:
 		f.find(n.a, negated, effect, both)
-	case condAnd, condOr:
+	case condAnd, condOr, condQuorum:
 		for _, a := range f.p.args[n.a : n.a+n.b] {
 			f.find(a, negated, effect, both)
 		}

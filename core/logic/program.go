@@ -73,21 +73,32 @@ type Setting struct {
 	Value unit.Quantity
 }
 
-// A Rule of a Program, as the places of its conditions.
+// A Rule of a Program, as the places of its conditions and durations; -1 for
+// one that it does not have.
 type Rule struct {
 	Name    string
+	node    int32 // the condition that is its state
 	on      int32 // `on when`, with its delay
-	off     int32 // `off when`, or -1
+	trip    int32 // `on when` without its delay: the on-condition
+	off     int32 // `off when`
 	turnOn  int32 // what a rule that is off looks at
 	turnOff int32 // what a rule that is on looks at
+
+	latch                 bool
+	reset                 int32
+	permissive, interlock int32
+	pulse                 int32
+	minimumOn, minimumOff int32
 }
 
-// An Output of a Program.
+// An Output of a Program; -1 for what it does not have.
 type Output struct {
-	Name         string
-	first, count int32 // of its callers
-	all          bool  // called by all, not by any
-	fail         FailState
+	Name                  string
+	first, count          int32 // of its callers
+	all                   bool  // called by all, not by any
+	fail                  FailState
+	permissive, interlock int32
+	minimumOn, minimumOff int32
 }
 
 // A FailState is what an output does when its callers cannot decide.
@@ -144,19 +155,24 @@ const (
 	condAbove
 	condAtLeast
 	condContact
+	condGood  // an input can be believed
+	condKnown // a value is known
+	condRule  // the state of a rule
 	condNot
 	condAnd
 	condOr
+	condQuorum // at least n of its terms
 	condFor
 	condForStrict // a `for` that an unknown starts again even when it has run out: `off after`
 )
 
-var condNames = [...]string{"<", "<=", ">", ">=", "contact", "not", "and", "or", "for", "off after"}
+var condNames = [...]string{"<", "<=", ">", ">=", "contact", "good", "known", "rule", "not", "and", "or", "at least", "for", "off after"}
 
 // A condNode computes a truth from values and truths before it.
 type condNode struct {
 	op         condOp
-	a, b       int32 // values; an input; earlier conditions; the first and the number of args; a duration (b)
+	a, b       int32 // values; an input; a rule; earlier conditions; the first and the number of args; a duration (b)
+	n          int32 // of a quorum
 	deadband   int32 // a value, or -1
 	hysteresis int32
 }
@@ -166,6 +182,7 @@ type condNode struct {
 type condSource struct {
 	compare *sheet.Compare
 	unit    unit.Unit
+	name    string // of a derived value whose quality is asked for
 }
 
 // A duration is a number of nanoseconds, or a setting of time.
@@ -249,7 +266,17 @@ func (p *Program) String() string {
 		fmt.Fprintf(&b, "c%d = %s\n", i, p.condText(c))
 	}
 	for _, r := range p.Rules {
-		fmt.Fprintf(&b, "rule %s: on c%d, off c%d\n", r.Name, r.turnOn, r.turnOff)
+		fmt.Fprintf(&b, "rule %s: on c%d, off c%d", r.Name, r.turnOn, r.turnOff)
+		if r.latch {
+			b.WriteString(", latch")
+		}
+		p.guardText(&b, "reset", r.reset)
+		p.guardText(&b, "permissive", r.permissive)
+		p.guardText(&b, "interlock", r.interlock)
+		p.lengthText(&b, "pulse", r.pulse)
+		p.lengthText(&b, "minimum on", r.minimumOn)
+		p.lengthText(&b, "minimum off", r.minimumOff)
+		b.WriteByte('\n')
 	}
 	for i, o := range p.Outputs {
 		how := "any"
@@ -260,9 +287,25 @@ func (p *Program) String() string {
 		for _, r := range p.Callers(i) {
 			fmt.Fprintf(&b, " %s", p.Rules[r].Name)
 		}
+		p.guardText(&b, "permissive", o.permissive)
+		p.guardText(&b, "interlock", o.interlock)
+		p.lengthText(&b, "minimum on", o.minimumOn)
+		p.lengthText(&b, "minimum off", o.minimumOff)
 		fmt.Fprintf(&b, "; fail %s\n", o.fail)
 	}
 	return b.String()
+}
+
+func (p *Program) guardText(b *strings.Builder, what string, cond int32) {
+	if cond >= 0 {
+		fmt.Fprintf(b, ", %s c%d", what, cond)
+	}
+}
+
+func (p *Program) lengthText(b *strings.Builder, what string, duration int32) {
+	if duration >= 0 {
+		fmt.Fprintf(b, ", %s %s", what, p.durationText(int64(duration)))
+	}
 }
 
 func (p *Program) durationText(i int64) string {
@@ -327,14 +370,23 @@ func (p *Program) condText(c condNode) string {
 	switch c.op {
 	case condContact:
 		return p.Inputs[c.a].Name
+	case condGood:
+		return p.Inputs[c.a].Name + " is good"
+	case condKnown:
+		return fmt.Sprintf("v%d is known", c.a)
+	case condRule:
+		return "rule " + p.Rules[c.a].Name
 	case condNot:
 		return fmt.Sprintf("not c%d", c.a)
 	case condFor, condForStrict:
 		return fmt.Sprintf("c%d %s %s", c.a, condNames[c.op], p.durationText(int64(c.b)))
-	case condAnd, condOr:
+	case condAnd, condOr, condQuorum:
 		parts := make([]string, c.b)
 		for i, a := range p.args[c.a : c.a+c.b] {
 			parts[i] = fmt.Sprintf("c%d", a)
+		}
+		if c.op == condQuorum {
+			return fmt.Sprintf("at least %d of %s", c.n, strings.Join(parts, ", "))
 		}
 		return strings.Join(parts, " "+condNames[c.op]+" ")
 	}

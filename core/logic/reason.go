@@ -21,6 +21,9 @@ const (
 	ByFail                     // an output: Callers are undecided, so it fails to its state
 	ByReading                  // an input: Terms holds its reading
 	ByGoodReading              // an input: Terms holds its reading, which is good again
+	ByInterlock                // forced off: Terms are those of the interlock
+	ByPulseEnd                 // the rule's pulse has ended
+	ByReset                    // the latch was reset: Terms
 )
 
 // A Reason is why something changed, as data. Sentence puts it into words.
@@ -28,11 +31,16 @@ type Reason struct {
 	Cause   Cause
 	Terms   []Term
 	Callers []int32 // rules
+
+	Held    Hold   // what held it back until now
+	Holds   bool   // it still does
+	HeldFor int64  // the minimum time, or that of the pulse, in nanoseconds
+	Permit  []Term // why it is permitted now, or is not
 }
 
 // Clone copies the reason out of its Stepper's buffers.
 func (r Reason) Clone() Reason {
-	r.Terms, r.Callers = slices.Clone(r.Terms), slices.Clone(r.Callers)
+	r.Terms, r.Callers, r.Permit = slices.Clone(r.Terms), slices.Clone(r.Callers), slices.Clone(r.Permit)
 	return r
 }
 
@@ -47,6 +55,8 @@ type Term struct {
 	Point Point
 
 	On      bool         // of a contact
+	Rule    int32        // of a rule, with its State
+	State   State        // also good or bad, of a signal
 	Fault   signal.Fault // of a bad input
 	Reading float64      // the input's last reading, and where in its chain it came
 	At      int
@@ -66,6 +76,8 @@ const (
 	ContactTerm
 	BadInput
 	ReadingTerm
+	QualityTerm // an input, or a derived value by its condition, is good or bad
+	RuleTerm    // the state of Rule
 )
 
 // A Point is which of a comparison's points was used.
@@ -90,10 +102,17 @@ func (s *Stepper) inputReason(i int32) Reason {
 	return Reason{Cause: cause, Terms: s.terms[from:]}
 }
 
-func (s *Stepper) ruleReason(r *Rule, look int32, v truth, before State) Reason {
+func (s *Stepper) ruleReason(r *Rule, held Hold, look int32, v truth, before State, cause Cause) Reason {
 	from := len(s.terms)
 	s.reasonFrom = from
 	switch {
+	case cause == ByPulseEnd:
+		return Reason{Cause: cause, HeldFor: s.duration(int64(r.pulse))}
+	case cause == ByInterlock || cause == ByReset:
+		s.explain(look, 0, 0, false)
+		return Reason{Cause: cause, Terms: s.terms[from:]}
+	case held != NotHeld:
+		s.explain(look, 0, 0, false)
 	case v == isTrue && look == r.turnOn && r.off >= 0:
 		// Both `on when` and `not off when` hold; the second is worth a word
 		// only if it is what has turned.
@@ -108,19 +127,24 @@ func (s *Stepper) ruleReason(r *Rule, look int32, v truth, before State) Reason 
 	default:
 		s.explain(look, 0, 0, false)
 	}
-	cause := ByTerms
 	if before == Undecided {
 		cause = ByTermsAgain
 	}
 	return Reason{Cause: cause, Terms: s.terms[from:]}
 }
 
-func (s *Stepper) outputReason(i int, state State, undecided bool) Reason {
+func (s *Stepper) outputReason(i int, state State, cause Cause) Reason {
+	if cause == ByInterlock {
+		from := len(s.terms)
+		s.reasonFrom = from
+		s.explain(s.p.Outputs[i].interlock, 0, 0, false)
+		return Reason{Cause: cause, Terms: s.terms[from:]}
+	}
 	from := len(s.rulesNamed)
-	cause, want := ByCall, On
+	want := On
 	switch {
-	case undecided:
-		cause, want = ByFail, Undecided
+	case cause == ByFail:
+		want = Undecided
 	case state == Off:
 		cause, want = ByNoCall, Off
 	}
@@ -148,6 +172,24 @@ func (s *Stepper) explain(i int32, length, since int64, waiting bool) {
 		s.explainTerms(n, v, v == isTrue, length, since, waiting)
 	case condOr:
 		s.explainTerms(n, v, v == isFalse, length, since, waiting)
+	case condQuorum:
+		for _, a := range s.p.args[n.a : n.a+n.b] {
+			if s.truths[a] == v {
+				s.explain(a, length, since, waiting)
+			}
+		}
+	case condRule:
+		s.terms = append(s.terms, Term{Kind: RuleTerm, Cond: i, Input: -1, Rule: n.a, State: s.rules[n.a], For: length, Since: since, Waiting: waiting})
+	case condGood, condKnown:
+		t := Term{Input: -1}
+		if n.op == condGood {
+			t = s.input(n.a)
+		}
+		t.Kind, t.Cond, t.State, t.For, t.Since, t.Waiting = QualityTerm, i, Bad, length, since, waiting
+		if v == isTrue {
+			t.State = Good
+		}
+		s.terms = append(s.terms, t)
 	case condFor, condForStrict:
 		if v != isUnknown && s.truths[n.a] == isTrue {
 			s.explain(n.a, s.duration(int64(n.b)), s.since[i], v == isFalse)
@@ -294,8 +336,36 @@ type Clock func(t int64) string
 
 // Sentence puts a reason into words.
 func (p *Program) Sentence(t Transition, clock Clock) string {
+	text := p.cause(t, clock)
+	r := t.Reason
+	minimum := "minimum off"
+	switch r.Held {
+	case NotHeld:
+		return text
+	case ByPermissive:
+		if r.Holds {
+			return "not permitted: " + p.termsText(r.Permit, t.Time, clock)
+		}
+		return text + ", and permitted now: " + p.termsText(r.Permit, t.Time, clock)
+	case ByMinimumOn:
+		minimum = "minimum on"
+	}
+	minimum += " of " + unit.FormatDuration(r.HeldFor)
+	if r.Holds {
+		return text + ", but its " + minimum + " has not passed"
+	}
+	return text + ", once its " + minimum + " had passed"
+}
+
+func (p *Program) cause(t Transition, clock Clock) string {
 	r := t.Reason
 	switch r.Cause {
+	case ByInterlock:
+		return "interlocked: " + p.termsText(r.Terms, t.Time, clock)
+	case ByReset:
+		return "reset: " + p.termsText(r.Terms, t.Time, clock)
+	case ByPulseEnd:
+		return "its pulse of " + unit.FormatDuration(r.HeldFor) + " has ended"
 	case ByCall:
 		return "called by " + p.ruleNames(r.Callers)
 	case ByNoCall:
@@ -370,6 +440,20 @@ func (p *Program) TermText(t Term) string {
 	switch t.Kind {
 	case ContactTerm:
 		return p.Inputs[t.Input].Name + " is " + p.Job.Inputs[t.Input].StateWord(t.On)
+	case RuleTerm:
+		return p.Rules[t.Rule].Name + " is " + t.State.String()
+	case QualityTerm:
+		name := p.sources[t.Cond].name
+		if t.Input >= 0 {
+			name = p.Inputs[t.Input].Name
+		}
+		switch {
+		case t.State == Bad && t.Input >= 0 && t.Fault == signal.NotRead:
+			return name + " is not read yet"
+		case t.State == Bad && t.Input >= 0:
+			return name + " is bad: " + p.faultText(t)
+		}
+		return name + " is " + t.State.String()
 	case BadInput:
 		if t.Fault == signal.NotRead {
 			return p.Inputs[t.Input].Name + " is not read yet"

@@ -79,11 +79,12 @@ type Stepper struct {
 	waiting []bool  // of each `for`: its condition is true
 	lapsed  []bool  // of each `for`: its time has run out
 
-	decided []bool // of each rule
-	rules   []State
-	turned  []int64 // when each rule took its present state
-	outputs []State
-	timers  timers
+	rules          []State
+	memories       []ruleState // of each rule
+	turned         []int64     // when each rule took its present state
+	outputs        []State
+	outputMemories []ruleState
+	timers         timers
 
 	now     int64
 	started bool
@@ -92,9 +93,9 @@ type Stepper struct {
 
 	// What must be computed anew: because of what was read or set since the
 	// last instant, of timers that are due, and then of each other.
-	newInputs, newValues, newConds, newRules marks
-	newCallers                               bool // some rule has another state
-	dirty                                    bool // one of these holds something
+	newInputs, newValues, newConds marks
+	newCallers                     bool // something that outputs look at is another
+	dirty                          bool // one of these holds something
 
 	transitions []Transition
 	terms       []Term
@@ -126,17 +127,18 @@ func NewStepper(p *Program) *Stepper {
 		since:    make([]int64, len(p.conds)),
 		waiting:  make([]bool, len(p.conds)),
 		lapsed:   make([]bool, len(p.conds)),
-		decided:  make([]bool, len(p.Rules)),
+		memories: make([]ruleState, len(p.Rules)),
 		rules:    make([]State, len(p.Rules)),
 		turned:   make([]int64, len(p.Rules)),
 		outputs:  make([]State, len(p.Outputs)),
-		timers:   newTimers(len(p.conds) + 1 + len(p.Inputs)),
-		scratch:  make([]float64, 0, p.widest),
+		timers:   newTimers(len(p.conds) + 1 + len(p.Inputs) + len(p.Outputs)),
+
+		outputMemories: make([]ruleState, len(p.Outputs)),
+		scratch:        make([]float64, 0, p.widest),
 
 		newInputs: newMarks(len(p.Inputs)),
 		newValues: newMarks(len(p.values)),
 		newConds:  newMarks(len(p.conds)),
-		newRules:  newMarks(len(p.Rules)),
 	}
 	for i := range s.since {
 		s.since[i] = math.MinInt64
@@ -189,7 +191,6 @@ func (s *Stepper) markAll() {
 	s.newInputs.fill(len(s.p.Inputs))
 	s.newValues.fill(len(s.p.values))
 	s.newConds.fill(len(s.p.conds))
-	s.newRules.fill(len(s.p.Rules))
 	s.newCallers, s.dirty = true, true
 }
 
@@ -249,6 +250,9 @@ func (s *Stepper) setInputTimer(i int32) {
 // and the one of settling.
 func (s *Stepper) inputTimer(i int32) int32 { return int32(len(s.p.conds)) + 1 + i }
 
+// outputTimer is the number of an output's timer, behind those of the inputs.
+func (s *Stepper) outputTimer(i int32) int32 { return int32(len(s.p.conds)+1+len(s.p.Inputs)) + i }
+
 // tick looks at an input whose timer is due.
 func (s *Stepper) tick(i int32) {
 	var changed bool
@@ -305,6 +309,8 @@ func (s *Stepper) Step(t int64) []Transition {
 		due := s.timers.heap[0]
 		s.timers.set(due, never)
 		switch {
+		case due > settled+int32(len(s.p.Inputs)):
+			s.newCallers = true
 		case due > settled:
 			s.tick(due - settled - 1)
 		case due == settled:
@@ -320,7 +326,6 @@ func (s *Stepper) Step(t int64) []Transition {
 	s.stepInputs()
 	s.stepValues()
 	s.stepConds()
-	s.stepRules()
 	s.stepOutputs()
 	return s.transitions
 }
@@ -434,7 +439,7 @@ func (s *Stepper) stepConds() {
 			}
 			s.truths[i], s.changed[i] = v, s.now
 			s.newConds.addAll(s.p.links.condConds.of(i))
-			s.newRules.addAll(s.p.links.condRules.of(i))
+			s.newCallers = s.newCallers || s.p.links.forOutputs[i]
 		}
 	}
 }
@@ -450,6 +455,20 @@ func (s *Stepper) cond(i int32) truth {
 			return isTrue
 		}
 		return isFalse
+	case condGood:
+		if s.fault(n.a) != signal.None {
+			return isFalse
+		}
+		return isTrue
+	case condKnown:
+		if !s.known[n.a] {
+			return isFalse
+		}
+		return isTrue
+	case condRule:
+		return s.stepRule(i, n.a)
+	case condQuorum:
+		return s.quorum(n)
 	case condNot:
 		return s.truths[n.a].not()
 	case condAnd:
@@ -475,6 +494,26 @@ func (s *Stepper) decide(n *condNode, decisive, rest truth) truth {
 		}
 	}
 	return v
+}
+
+// quorum tells whether at least n terms are true, as far as that can be told.
+func (s *Stepper) quorum(n *condNode) truth {
+	var yes, maybe int32
+	for _, a := range s.p.args[n.a : n.a+n.b] {
+		switch s.truths[a] {
+		case isTrue:
+			yes++
+		case isUnknown:
+			maybe++
+		}
+	}
+	switch {
+	case yes >= n.n:
+		return isTrue
+	case yes+maybe < n.n:
+		return isFalse
+	}
+	return isUnknown
 }
 
 // compare evaluates a comparison with its memory: trip and reset points as the
@@ -592,60 +631,13 @@ func (s *Stepper) settingDuration(setting int32) int64 {
 	return ns
 }
 
-func (s *Stepper) stepRules() {
-	for word := range s.newRules {
-		for i, some := s.newRules.take(word); some; i, some = s.newRules.take(word) {
-			s.stepRule(i, &s.p.Rules[i])
-		}
-	}
-}
-
-func (s *Stepper) stepRule(i int32, r *Rule) {
-	look := r.turnOn
-	if s.decided[i] {
-		look = r.turnOff
-	}
-	v := s.truths[look]
-	if v == isTrue {
-		s.decided[i] = !s.decided[i]
-	}
-	state := Off
-	switch {
-	case v == isUnknown:
-		state = Undecided
-	case s.decided[i]:
-		state = On
-	}
-	if before := s.rules[i]; state != before {
-		s.rules[i], s.turned[i] = state, s.now
-		s.newCallers = true
-		s.report(RuleKind, i, before, state, s.ruleReason(r, look, v, before))
-	}
-}
-
 func (s *Stepper) stepOutputs() {
 	if !s.newCallers {
 		return
 	}
 	s.newCallers = false
 	for i := range s.p.Outputs {
-		state := s.callers(i)
-		undecided := state == Undecided
-		if undecided {
-			state = s.outputs[i]
-			if s.settled() {
-				switch s.p.Outputs[i].fail {
-				case FailOff:
-					state = Off
-				case FailOn:
-					state = On
-				}
-			}
-		}
-		if before := s.outputs[i]; state != before {
-			s.outputs[i] = state
-			s.report(OutputKind, int32(i), before, state, s.outputReason(i, state, undecided))
-		}
+		s.stepOutput(int32(i))
 	}
 }
 

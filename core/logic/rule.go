@@ -1,0 +1,231 @@
+package logic
+
+// What holds a rule or an output back although its conditions, or its callers,
+// would turn it.
+type Hold uint8
+
+// The holds.
+const (
+	NotHeld Hold = iota
+	ByMinimumOn
+	ByMinimumOff
+	ByPermissive
+)
+
+// A pulse is where a rule with `pulse` stands.
+type pulse uint8
+
+const (
+	pulseReady   pulse = iota
+	pulseRunning       // on
+	pulseWaiting       // off, until the on-condition has been false
+)
+
+// A ruleState is the memory of one rule, besides the state that it shows.
+type ruleState struct {
+	decided bool  // on, or off; kept while the rule is undecided
+	turned  int64 // when decided last changed
+	everOn  bool
+	pulse   pulse
+	lapsed  bool // of a latch: the on-condition is false
+	armed   bool // of a latch: the reset has been false since it is
+	held    Hold
+}
+
+// turn changes the decided state.
+func (m *ruleState) turn(on bool, now int64) {
+	if m.decided != on {
+		m.decided, m.turned = on, now
+		m.everOn = m.everOn || on
+	}
+}
+
+// within tells whether less than a minimum has passed since the rule turned,
+// and when it will have. A duration of -1 is none.
+func (s *Stepper) within(turned int64, minimum int32) (end int64, running bool) {
+	if minimum < 0 {
+		return never, false
+	}
+	end = after(turned, s.duration(int64(minimum)))
+	return end, s.now < end
+}
+
+// stepRule evaluates a rule after the conditions that it looks at, in the order
+// of force: interlock, latch or pulse, minimum on, on and off, permissive,
+// minimum off. Its state as a truth is the value of its node, i.
+func (s *Stepper) stepRule(i int32, rule int32) truth {
+	r, m := &s.p.Rules[rule], &s.memories[rule]
+	look, v, cause := r.turnOn, isFalse, ByTerms
+	due := int64(never)
+	heldBefore := m.held
+	m.held = NotHeld
+	trip := s.truths[r.trip]
+	// The reset of a latch counts from the instant at which its on-condition
+	// has become false, whatever else holds just then.
+	if trip != isFalse {
+		m.lapsed, m.armed = false, false
+	} else {
+		m.lapsed = true
+		m.armed = m.armed || r.reset >= 0 && s.truths[r.reset] == isFalse
+	}
+	if m.pulse == pulseWaiting && trip == isFalse {
+		m.pulse = pulseReady
+	}
+	switch {
+	case r.interlock >= 0 && s.truths[r.interlock] != isFalse:
+		m.turn(false, s.now)
+		cause, look = ByInterlock, r.interlock
+		if m.pulse == pulseRunning {
+			m.pulse = pulseReady
+		}
+	case m.pulse == pulseRunning:
+		if end := after(m.turned, s.duration(int64(r.pulse))); s.now < end {
+			due = end
+			break
+		}
+		m.turn(false, s.now)
+		cause, m.pulse = ByPulseEnd, pulseWaiting
+		if trip == isFalse {
+			m.pulse = pulseReady
+		}
+	case m.pulse == pulseWaiting:
+	case r.latch && m.decided:
+		if m.lapsed && m.armed && s.truths[r.reset] == isTrue {
+			m.turn(false, s.now)
+			cause, look = ByReset, r.reset
+		}
+	case m.decided:
+		look = r.turnOff
+		v = s.truths[look]
+		if end, running := s.within(m.turned, r.minimumOn); running {
+			due = end
+			if v == isTrue {
+				m.held, v = ByMinimumOn, isFalse
+			}
+		}
+		if v == isTrue {
+			m.turn(false, s.now)
+		}
+	default:
+		v = s.truths[look]
+		end, running := s.within(m.turned, r.minimumOff)
+		running = running && m.everOn
+		if running {
+			due = end
+		}
+		switch {
+		case r.permissive >= 0 && s.truths[r.permissive] != isTrue:
+			m.held, v = ByPermissive, isFalse
+		case running:
+			m.held, v = ByMinimumOff, isFalse
+		case v == isTrue:
+			m.turn(true, s.now)
+			if r.pulse >= 0 {
+				m.pulse = pulseRunning
+				due = after(s.now, s.duration(int64(r.pulse)))
+			} else if end, running := s.within(s.now, r.minimumOn); running {
+				due = end
+			}
+		}
+	}
+	if !m.decided && m.turned == s.now && m.everOn {
+		if end, running := s.within(s.now, r.minimumOff); running {
+			due = min(due, end)
+		}
+	}
+	s.timers.set(i, due)
+	state, value := Off, isFalse
+	switch {
+	case v == isUnknown:
+		state, value = Undecided, isUnknown
+	case m.decided:
+		state, value = On, isTrue
+	}
+	if before := s.rules[rule]; state != before {
+		s.rules[rule], s.turned[rule] = state, s.now
+		reason := s.ruleReason(r, m.held, look, v, before, cause)
+		if before == Undecided && m.held != NotHeld {
+			reason.Holds = true
+			s.explainHold(&reason, m.held, r.permissive, r.minimumOn, r.minimumOff)
+		} else if s.changed[look] != s.now && (state == On && heldBefore != ByMinimumOn || state == Off && heldBefore == ByMinimumOn) && before != Undecided {
+			s.explainHold(&reason, heldBefore, r.permissive, r.minimumOn, r.minimumOff)
+		}
+		s.report(RuleKind, rule, before, state, reason)
+	}
+	return value
+}
+
+// explainHold says what held back until now, or does still.
+func (s *Stepper) explainHold(reason *Reason, held Hold, permissive, minimumOn, minimumOff int32) {
+	reason.Held = held
+	switch held {
+	case ByPermissive:
+		from := len(s.terms)
+		s.reasonFrom = from
+		s.explain(permissive, 0, 0, false)
+		reason.Permit = s.terms[from:]
+	case ByMinimumOn:
+		reason.HeldFor = s.duration(int64(minimumOn))
+	case ByMinimumOff:
+		reason.HeldFor = s.duration(int64(minimumOff))
+	}
+}
+
+// stepOutput decides an output, in the order of force: its own interlock, its
+// callers or its fail state, permissive, minimum times.
+func (s *Stepper) stepOutput(i int32) {
+	o, m := &s.p.Outputs[i], &s.outputMemories[i]
+	called := s.callers(int(i))
+	before := s.outputs[i]
+	state, cause := called, ByCall
+	due := int64(never)
+	heldBefore := m.held
+	m.held = NotHeld
+	switch {
+	case o.interlock >= 0 && s.truths[o.interlock] != isFalse:
+		state, cause = Off, ByInterlock
+	case called == Undecided:
+		state, cause = before, ByFail
+		if s.settled() {
+			switch o.fail {
+			case FailOff:
+				state = Off
+			case FailOn:
+				state = On
+			}
+		}
+	case called == On && before == Off:
+		end, running := s.within(m.turned, o.minimumOff)
+		switch {
+		case running && m.everOn:
+			due, state, m.held = end, Off, ByMinimumOff
+		case o.permissive >= 0 && s.truths[o.permissive] != isTrue:
+			state, m.held = Off, ByPermissive
+		}
+	case called == Off && before == On:
+		if end, running := s.within(m.turned, o.minimumOn); running && !s.callerInterlocked(i) {
+			due, state, m.held = end, On, ByMinimumOn
+		}
+	}
+	if state != before {
+		m.turned, m.everOn = s.now, m.everOn || state == On
+		s.outputs[i] = state
+		reason := s.outputReason(int(i), state, cause)
+		if heldBefore != NotHeld && (cause == ByCall) {
+			s.explainHold(&reason, heldBefore, o.permissive, o.minimumOn, o.minimumOff)
+		}
+		s.report(OutputKind, i, before, state, reason)
+	}
+	s.timers.set(s.outputTimer(i), due)
+}
+
+// callerInterlocked tells whether the interlock of one of an output's callers
+// is true or unknown: then a turning off is not held back.
+func (s *Stepper) callerInterlocked(output int32) bool {
+	for _, r := range s.p.Callers(int(output)) {
+		if lock := s.p.Rules[r].interlock; lock >= 0 && s.truths[lock] != isFalse {
+			return true
+		}
+	}
+	return false
+}
