@@ -157,6 +157,9 @@ func outputText(p *logic.Program, o *sheet.Output) string {
 	if len(callers) > 1 {
 		s = "called by " + o.CalledBy.Word + " of " + strings.Join(callers, ", ")
 	}
+	for _, clause := range o.Clauses() {
+		s += "; " + clause
+	}
 	if o.Fail != nil {
 		return s + "; fails " + map[string]string{"on": "on", "off": "off", "hold": "as it is"}[o.Fail.Word]
 	}

@@ -4,6 +4,7 @@ import (
 	"context"
 	"math"
 	"net/http"
+	"slices"
 	"time"
 
 	"rectura/core/bench"
@@ -109,8 +110,11 @@ func transitionViews(r *bench.Result, most int) []Transition {
 		}
 		v := Transition{T: seconds(t.Time - r.Recording.Origin), Time: clock.FormatMillis(t.Time), Name: p.Name(t.Kind, int(t.Index)),
 			Kind: TransitionKind(t.Kind.String()), From: t.From.String(), To: t.To.String(), Because: p.Sentence(t, clock.Format), Reasons: []Reason{}}
-		for _, term := range t.Reason.Terms {
+		for _, term := range slices.Concat(t.Reason.Terms, t.Reason.Permit) {
 			reason := Reason{Text: p.TermText(term), Reasons: []Reason{}}
+			if term.Kind == logic.RuleTerm {
+				reason.Reasons = append(reason.Reasons, last[term.Rule]...)
+			}
 			if term.For > 0 {
 				delay := logic.DelayText(term, t.Time, clock.Format)
 				reason.Since = &delay
