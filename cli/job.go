@@ -58,12 +58,12 @@ func count(n int, one, many string) string {
 
 // printFindings lists findings with their lines, each below its own.
 func printFindings(w io.Writer, folder string, sources []sheet.Source, found []sheet.Finding) {
-	texts := map[string][]byte{}
+	lines := map[string][]string{}
 	for _, s := range sources {
-		texts[s.Name] = s.Text
+		lines[s.Name] = strings.Split(string(s.Text), "\n")
 	}
 	for _, f := range found {
-		excerpt := f.Excerpt(texts[f.File])
+		excerpt := f.Excerpt(lines[f.File])
 		f.File = filepath.Join(folder, f.File)
 		fmt.Fprintln(w, f)
 		if excerpt != "" {

@@ -3,7 +3,8 @@ package sheet
 import (
 	"errors"
 	"fmt"
-	"strings"
+	"maps"
+	"slices"
 
 	"rectura/core/unit"
 )
@@ -44,7 +45,12 @@ type checker struct {
 	used   map[string]bool
 	found  []Finding
 	unread bool // some text could not be read, so a missing name may stand there
+	hints  int  // unknown names for which a near one was looked for
 }
+
+// mostHints bounds the search for near names: a job with a wrong name in each
+// of very many rules is to be refused at once, too.
+const mostHints = 50
 
 func (c *checker) errorf(at Place, code, format string, args ...any) {
 	c.found = append(c.found, Finding{Place: at, Severity: Error, Code: code, Text: fmt.Sprintf(format, args...)})
@@ -261,39 +267,18 @@ func (c *checker) exclusive(r *Rule) {
 // ruleOrder puts the rules in the order in which they are evaluated, each after
 // those that it names, and finds circles.
 func (c *checker) ruleOrder() {
-	const (
-		open   = 1
-		closed = 2
-	)
-	state := map[*Rule]int{}
-	var path []string
-	var visit func(r *Rule) bool
-	visit = func(r *Rule) bool {
-		switch state[r] {
-		case closed:
-			return true
-		case open:
-			c.errorf(r.NameAt, "circle", "%s depends on itself: %s; break the circle", r.Name, strings.Join(append(path, r.Name), " → "))
-			return false
-		}
-		state[r] = open
-		path = append(path, r.Name)
-		sound := true
+	named := func(r *Rule) []*Rule {
+		var rules []*Rule
 		for _, name := range c.job.NamesIn(r) {
-			if other, ok := c.job.names[name].(*Rule); ok && sound {
-				sound = visit(other)
+			if other, ok := c.job.names[name].(*Rule); ok {
+				rules = append(rules, other)
 			}
 		}
-		path = path[:len(path)-1]
-		state[r] = closed
-		c.job.Order = append(c.job.Order, r)
-		return sound
+		return rules
 	}
-	for _, r := range c.job.Rules {
-		if state[r] == 0 && !visit(r) {
-			path = nil
-		}
-	}
+	c.job.Order = inOrder(c.job.Rules, named, func(circle []*Rule) {
+		c.errorf(circle[0].NameAt, "circle", "%s depends on itself: %s; break the circle", circle[0].Name, roundTrip(circle))
+	})
 }
 
 // chatter warns of an analog comparison that nothing keeps from following the
@@ -357,15 +342,10 @@ func (c *checker) resolve(n *Name) Declaration {
 		c.used[n.Name] = true
 		return d
 	}
-	names := make([]string, 0, len(c.job.names))
-	for _, f := range c.job.Files {
-		for _, d := range f.Declarations {
-			if d.Base().Name != "" {
-				names = append(names, d.Base().Name)
-			}
-		}
+	hint := ""
+	if c.hints++; c.hints <= mostHints {
+		hint = didYouMean(n.Name, slices.Sorted(maps.Keys(c.job.names)))
 	}
-	hint := didYouMean(n.Name, names)
 	if hint == "" {
 		hint = "; declare it, or correct the name"
 	}

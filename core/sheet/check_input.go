@@ -180,54 +180,44 @@ func PlaceOf(in *Input, u unit.Unit) int {
 // deriveds checks the derived values, finds circles among them, and puts each
 // after those that it is made of.
 func (c *checker) deriveds() {
-	const (
-		open   = 1
-		closed = 2
-	)
-	state := map[string]int{}
-	var sorted []*Derived
-	var path []string
-	var visit func(d *Derived) bool
-	visit = func(d *Derived) bool {
-		switch state[d.Name] {
-		case closed:
-			return true
-		case open:
-			c.errorf(d.NameAt, "circle", "%s is made of itself: %s; break the circle", d.Name, strings.Join(append(path, d.Name), " → "))
-			return false
-		}
-		state[d.Name] = open
-		path = append(path, d.Name)
-		sound := !d.broken
-		if sound {
+	made := func(d *Derived) []*Derived {
+		var of []*Derived
+		if !d.broken {
 			Names(d.Value, func(n *Name) {
-				if other, ok := c.job.names[n.Name].(*Derived); ok && sound {
-					sound = visit(other)
+				if other, ok := c.job.names[n.Name].(*Derived); ok {
+					of = append(of, other)
 				}
 			})
 		}
-		path = path[:len(path)-1]
-		state[d.Name] = closed
-		if !sound {
-			d.broken = true
-			return false
-		}
-		sorted = append(sorted, d)
-		if c.resolveAll(d.Value) {
-			if _, err := c.job.TypeOf(d.Value); err != nil {
-				c.typeError(err)
-				d.broken = true
-			} else if !c.hasInput(d.Value) {
-				c.errorf(d.Value.Place(), "wrong-kind", "%s depends on no input; declare it as a constant", d.Name)
-			}
-		} else {
-			d.broken = true
-		}
-		return true
+		return of
 	}
-	all := c.job.Derived
-	for _, d := range all {
-		visit(d)
+	sorted := inOrder(c.job.Derived, made, func(circle []*Derived) {
+		d := circle[0]
+		c.errorf(d.NameAt, "circle", "%s is made of itself: %s; break the circle", d.Name, roundTrip(circle))
+	})
+	sound := map[*Derived]bool{}
+	for _, d := range sorted {
+		if sound[d] = !d.broken && c.derived(d); !sound[d] {
+			d.broken = true
+		}
+	}
+	for _, d := range c.job.Derived {
+		d.broken = d.broken || !sound[d]
 	}
 	c.job.Derived = sorted
+}
+
+// derived checks a derived value after those that it is made of.
+func (c *checker) derived(d *Derived) bool {
+	if !c.resolveAll(d.Value) {
+		return false
+	}
+	if _, err := c.job.TypeOf(d.Value); err != nil {
+		c.typeError(err)
+		return false
+	}
+	if !c.hasInput(d.Value) {
+		c.errorf(d.Value.Place(), "wrong-kind", "%s depends on no input; declare it as a constant", d.Name)
+	}
+	return true
 }

@@ -39,10 +39,9 @@ func (f Finding) String() string {
 	return fmt.Sprintf("%s: %s: %s [%s]", f.Place, f.Severity, f.Text, f.Code)
 }
 
-// Excerpt is the line that the finding is about, with a caret below its place,
-// or nothing if the source has no such line.
-func (f Finding) Excerpt(source []byte) string {
-	lines := strings.Split(string(source), "\n")
+// Excerpt is the line that the finding is about, of the lines of its sheet, with
+// a caret below its place, or nothing if there is no such line.
+func (f Finding) Excerpt(lines []string) string {
 	if f.Line < 1 || f.Line > len(lines) {
 		return ""
 	}

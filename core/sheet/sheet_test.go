@@ -55,6 +55,15 @@ rule base
 
 const groundLines = 30
 
+// ring is rules that name each the next, and the last the first.
+func ring(n int) string {
+	var b strings.Builder
+	for i := range n {
+		fmt.Fprintf(&b, "rule r%d\n  on when r%d\n  call out\n", i, (i+1)%n)
+	}
+	return b.String()
+}
+
 // Each wrong text gives exactly one finding, at its place.
 func TestFindings(t *testing.T) {
 	_, found := parse(ground)
@@ -153,6 +162,8 @@ func TestFindings(t *testing.T) {
 		{"rule r\n  on when at least 0 of (mains, base)\n  call out\noutput out\n  fail off\n", "2:20: error: 0 where a whole number from 1 must stand: at least 2 of (…) [syntax]"},
 		{"rule r\n  on when at least 1 of (mains, base\n  call out\noutput out\n  fail off\n", "3:3: error: call where the parenthesis of column 25 must be closed by ) [syntax]"},
 		{"rule r\n  on when s\n  call out\nrule s\n  on when not r\n  call out\noutput out\n  called by any\n  fail off\n", "1:6: error: r depends on itself: r → s → r; break the circle [circle]"},
+		{"rule lead\n  on when q\n  call out\nrule q\n  on when q\n  call out\noutput out\n  called by any\n  fail off\n", "4:6: error: q depends on itself: q → q; break the circle [circle]"},
+		{ring(9) + "output out\n  called by any\n  fail off\n", "1:6: error: r0 depends on itself: r0 → r1 → r2 → r3 → r4 → … → r8 → r0; break the circle [circle]"},
 		// clauses that exclude each other
 		{"rule r\n  on when mains\n  off when base\n  latch\n  call out\noutput out\n  fail off\n", "3:3: error: `off when` beside `latch`: a latched rule stays on until it is reset; take one of the two out [exclusive-clauses]"},
 		{"rule r\n  on when mains\n  latch\n  minimum on 5 s\n  call out\noutput out\n  fail off\n", "4:3: error: `minimum on` beside `latch`: a latched rule stays on until it is reset; take one of the two out [exclusive-clauses]"},
@@ -241,7 +252,7 @@ func TestManyErrorsInOneRun(t *testing.T) {
 		at = append(at, fmt.Sprint(f.Line))
 	}
 	assert.Equal(t, []string{"3", "4", "6", "7", "8"}, at, "%v", found)
-	assert.Equal(t, "      on when x < )\n                  ^", found[0].Excerpt([]byte("\n\n  on when x < )\n")))
+	assert.Equal(t, "      on when x < )\n                  ^", found[0].Excerpt([]string{"", "", "  on when x < )"}))
 }
 
 // Sheets of several files are one text; places name the file.
@@ -339,6 +350,19 @@ func TestSentence(t *testing.T) {
 	}
 }
 
+// A job that is wrong in very many places is refused without looking for a near
+// name at each.
+func TestVeryManyUnknownNames(t *testing.T) {
+	text := ground + "output out\n  called by any\n  fail off\n"
+	for i := range 60 {
+		text += fmt.Sprintf("rule r%d\n  on when main\n  call out\n", i)
+	}
+	_, found := parse(text)
+	require.Len(t, found, 60)
+	assert.Equal(t, "nothing is named main; did you mean mains?", found[49].Text)
+	assert.Equal(t, "nothing is named main; declare it, or correct the name", found[50].Text)
+}
+
 // Whatever the text, the parser ends, its findings are in the text, and what
 // it lays out without a finding is a fixed point.
 func FuzzParse(f *testing.F) {
@@ -348,12 +372,12 @@ func FuzzParse(f *testing.F) {
 	f.Add([]byte("input x\n  unit \"fish/m3\"\n\tsmooth median 5 samples\n  healthy 1..2 \"fish/m3\"\r\n"))
 	f.Fuzz(func(t *testing.T, text []byte) {
 		_, found := sheet.Parse([]sheet.Source{{Name: "a.rct", Text: text}})
-		lines := strings.Count(string(text), "\n") + 1
+		lines := strings.Split(string(text), "\n")
 		for _, x := range found {
-			if x.Line < 1 || x.Line > lines || x.Column < 1 {
+			if x.Line < 1 || x.Line > len(lines) || x.Column < 1 {
 				t.Fatalf("a finding outside the text: %v", x)
 			}
-			_ = x.Excerpt(text)
+			_ = x.Excerpt(lines)
 		}
 		file, found := sheet.ParseFile("a.rct", text)
 		if len(found) > 0 {
