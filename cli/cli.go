@@ -10,9 +10,6 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"os"
-	"os/signal"
-	"syscall"
 
 	"github.com/spf13/cobra"
 )
@@ -26,9 +23,7 @@ var errSaid = errors.New("could not run")
 
 // Main runs the command line and returns its exit code.
 func Main(args []string, stdout, stderr io.Writer) int {
-	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
-	defer stop()
-	return Run(ctx, args, stdout, stderr)
+	return Run(context.Background(), args, stdout, stderr)
 }
 
 // Run is Main until a context ends.

@@ -6,7 +6,9 @@ import (
 	"fmt"
 	"log/slog"
 	"os"
+	"os/signal"
 	"path/filepath"
+	"syscall"
 
 	"github.com/spf13/cobra"
 
@@ -82,7 +84,12 @@ func start(c *cobra.Command, f serveFlags) (*service.Service, error) {
 	if !built {
 		fmt.Fprintln(c.ErrOrStderr(), "rectura: this program was built without the console; a page says how to build it")
 	}
-	return service.Start(c.Context(), service.Config{Data: f.data, Listen: f.listen, UploadLimit: f.upload << 20, Version: fullVersion(), Console: files,
+	// A signal lets the service end what it is doing; the next one ends it at
+	// once. Other commands end at the first.
+	ctx, stop := signal.NotifyContext(c.Context(), os.Interrupt, syscall.SIGTERM)
+	context.AfterFunc(ctx, stop)
+	c.SetContext(ctx)
+	return service.Start(ctx, service.Config{Data: f.data, Listen: f.listen, UploadLimit: f.upload << 20, Version: fullVersion(), Console: files,
 		Log: slog.New(slog.NewTextHandler(c.ErrOrStderr(), nil))})
 }
 
