@@ -181,8 +181,7 @@ func TestBlocksOfDecimals(t *testing.T) {
 			}
 		}
 		b := recording.NewBlock(times, values)
-		data, err := b.AppendBinary(nil)
-		require.NoError(t, err)
+		data := b.Encode(nil)
 		back, err := recording.DecodeBlock(data)
 		require.NoError(t, err)
 		want, got := &recording.Recording{Columns: []*recording.Column{{Blocks: []*recording.Block{b}}}}, &recording.Recording{Columns: []*recording.Column{{Blocks: []*recording.Block{back}}}}
@@ -192,8 +191,7 @@ func TestBlocksOfDecimals(t *testing.T) {
 	for i := range values {
 		times[i], values[i] = int64(i)*1e9, float64(1198+i%7)/100
 	}
-	data, err := recording.NewBlock(times, values).AppendBinary(nil)
-	require.NoError(t, err)
+	data := recording.NewBlock(times, values).Encode(nil)
 	assert.Less(t, len(data), 4000*3)
 	for cut := range 40 {
 		_, err := recording.DecodeBlock(data[:len(data)-1-cut])

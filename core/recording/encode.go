@@ -47,7 +47,7 @@ func decimals(values []float64) (units []int64, places int, ok bool) {
 	for places <= maxPlaces {
 		scale, exact := tens[places], true
 		for i, v := range values {
-			x := math.Round(v * scale)
+			x := math.RoundToEven(v * scale) // one instruction, and the comparison below decides
 			if !(math.Abs(x) < most) || math.Float64bits(float64(int64(x))/scale) != math.Float64bits(v) {
 				exact = false
 				break
@@ -62,8 +62,24 @@ func decimals(values []float64) (units []int64, places int, ok bool) {
 	return nil, 0, false
 }
 
-// AppendBinary appends the encoded block to data.
-func (b *Block) AppendBinary(data []byte) ([]byte, error) {
+// EncodeTimes is how a block's encoding gives its times. Columns that were read
+// together share their times, and need it once.
+func EncodeTimes(times []int64) []byte {
+	data := binary.AppendUvarint(make([]byte, 0, len(times)+16), uint64(len(times)))
+	var last, step int64
+	for _, t := range times {
+		data = binary.AppendVarint(data, t-last-step)
+		step, last = t-last, t
+	}
+	return data
+}
+
+// Encode is the block's encoding. times is what EncodeTimes makes of its Times,
+// or nil.
+func (b *Block) Encode(times []byte) []byte {
+	if times == nil {
+		times = EncodeTimes(b.Times)
+	}
 	form := byte(asValues)
 	units, places, decimal := []int64(nil), 0, false
 	if b.Values == nil {
@@ -74,13 +90,9 @@ func (b *Block) AppendBinary(data []byte) ([]byte, error) {
 	} else if units, places, decimal = decimals(b.Values); decimal {
 		form = asDecimal
 	}
+	data := make([]byte, 0, len(times)+4*b.Len())
 	data = append(data, version, form)
-	data = binary.AppendUvarint(data, uint64(b.Len()))
-	var last, step int64
-	for _, t := range b.Times {
-		data = binary.AppendVarint(data, t-last-step)
-		step, last = t-last, t
-	}
+	data = append(data, times...)
 	if decimal {
 		data = append(data, byte(places))
 		before := int64(0)
@@ -88,7 +100,7 @@ func (b *Block) AppendBinary(data []byte) ([]byte, error) {
 			data = binary.AppendVarint(data, u-before)
 			before = u
 		}
-		return data, nil
+		return data
 	}
 	for _, v := range b.Values {
 		data = binary.LittleEndian.AppendUint64(data, math.Float64bits(v))
@@ -98,13 +110,13 @@ func (b *Block) AppendBinary(data []byte) ([]byte, error) {
 			data = binary.LittleEndian.AppendUint64(data, w)
 		}
 	}
-	return data, nil
+	return data
 }
 
-// errCorrupt is the error of data that AppendBinary has not made.
+// errCorrupt is the error of data that Encode has not made.
 var errCorrupt = errors.New("not an encoded block")
 
-// DecodeBlock reads what AppendBinary wrote. The summary is computed anew.
+// DecodeBlock reads what Encode wrote. The summary is computed anew.
 func DecodeBlock(data []byte) (*Block, error) {
 	if len(data) < 2 || data[0] != version || data[1] > asDecimal {
 		return nil, fmt.Errorf("decoding: %w: unknown form", errCorrupt)

@@ -103,8 +103,7 @@ func TestBuilder(t *testing.T) {
 				} else {
 					require.True(t, math.IsNaN(block.Min) && math.IsNaN(block.Max))
 				}
-				data, err := block.AppendBinary(nil)
-				require.NoError(t, err)
+				data := block.Encode(nil)
 				decoded, err := recording.DecodeBlock(data)
 				require.NoError(t, err)
 				requireSame(t, samples(&recording.Column{Blocks: []*recording.Block{block}}), samples(&recording.Column{Blocks: []*recording.Block{decoded}}))
@@ -181,17 +180,14 @@ func TestHeld(t *testing.T) {
 
 func FuzzDecodeBlock(f *testing.F) {
 	for _, values := range [][]float64{{1, 2, 3}, {0, 1, math.NaN()}, {1, 0, 1}} {
-		data, err := recording.NewBlock([]int64{5, 7, 100}, values).AppendBinary(nil)
-		require.NoError(f, err)
-		f.Add(data)
+		f.Add(recording.NewBlock([]int64{5, 7, 100}, values).Encode(nil))
 	}
 	f.Fuzz(func(t *testing.T, data []byte) {
 		b, err := recording.DecodeBlock(data)
 		if err != nil {
 			return
 		}
-		again, err := b.AppendBinary(nil)
-		require.NoError(t, err)
+		again := b.Encode(nil)
 		c, err := recording.DecodeBlock(again)
 		require.NoError(t, err)
 		require.Equal(t, b.Times, c.Times)

@@ -11,7 +11,6 @@ import (
 	"time"
 
 	"github.com/klauspost/compress/zstd"
-	"golang.org/x/sync/errgroup"
 	"gorm.io/gorm"
 
 	"rectura/core/recording"
@@ -125,12 +124,14 @@ func (s *Store) AddRecording(ctx context.Context, name string, r *recording.Reco
 		if err := tx.Create(&row).Error; err != nil {
 			return err
 		}
+		columns := make([]int64, len(r.Columns))
 		for i, c := range r.Columns {
-			if err := addColumn(tx, row.ID, i, c); err != nil {
+			var err error
+			if columns[i], err = addColumn(tx, row.ID, i, c); err != nil {
 				return fmt.Errorf("column %s: %w", c.Name, err)
 			}
 		}
-		return nil
+		return addBlocks(tx, columns, r.Columns)
 	})
 	if err != nil {
 		return 0, fmt.Errorf("keeping recording %s: %w", name, err)
@@ -138,32 +139,62 @@ func (s *Store) AddRecording(ctx context.Context, name string, r *recording.Reco
 	return row.ID, nil
 }
 
-func addColumn(tx *gorm.DB, recordingID int64, position int, c *recording.Column) error {
+func addColumn(tx *gorm.DB, recordingID int64, position int, c *recording.Column) (int64, error) {
 	column := columnRow{Recording: recordingID, Position: position, Name: c.Name, Unit: c.Unit}
 	if c.Word != nil {
 		column.Word, column.WordLine, column.WordColumn = c.Word.Text, c.Word.Line, c.Word.Column
 	}
-	if err := tx.Create(&column).Error; err != nil {
-		return err
+	err := tx.Create(&column).Error
+	return column.ID, err
+}
+
+// addBlocks packs blocks on all processors and writes them meanwhile, in the
+// order of time: so the columns that share their times are packed together.
+func addBlocks(tx *gorm.DB, columns []int64, of []*recording.Column) error {
+	most := 0
+	for _, c := range of {
+		most = max(most, len(c.Blocks))
 	}
-	rows := make([]blockRow, len(c.Blocks))
-	var packing errgroup.Group
-	packing.SetLimit(runtime.GOMAXPROCS(0))
-	for i, b := range c.Blocks {
-		packing.Go(func() error {
-			data, err := b.AppendBinary(nil)
-			rows[i] = blockRow{Column: column.ID, First: b.Times[0], Last: b.Times[b.Len()-1], Readings: b.Len(),
-				Min: nullable(b.Min), Max: nullable(b.Max), AnyBad: b.AnyBad, Data: encoder.EncodeAll(data, nil)}
+	packed := make(chan chan []blockRow, runtime.GOMAXPROCS(0)) // in order; bounds what is under way
+	ctx, stop := context.WithCancel(tx.Statement.Context)
+	defer stop()
+	go func() {
+		defer close(packed)
+		for k := range most {
+			rows := make(chan []blockRow, 1)
+			select {
+			case packed <- rows:
+				go func() { rows <- pack(columns, of, k) }()
+			case <-ctx.Done():
+				return
+			}
+		}
+	}()
+	for rows := range packed {
+		if err := tx.CreateInBatches(<-rows, 100).Error; err != nil {
 			return err
-		})
+		}
 	}
-	if err := packing.Wait(); err != nil {
-		return err
+	return ctx.Err()
+}
+
+// pack makes the rows of the k-th block of every column that has so many.
+func pack(columns []int64, of []*recording.Column, k int) []blockRow {
+	var rows []blockRow
+	var last []int64
+	var times []byte
+	for i, c := range of {
+		if k >= len(c.Blocks) {
+			continue
+		}
+		b := c.Blocks[k]
+		if len(last) != b.Len() || &last[0] != &b.Times[0] {
+			last, times = b.Times, recording.EncodeTimes(b.Times)
+		}
+		rows = append(rows, blockRow{Column: columns[i], First: b.Times[0], Last: b.Times[b.Len()-1], Readings: b.Len(),
+			Min: nullable(b.Min), Max: nullable(b.Max), AnyBad: b.AnyBad, Data: encoder.EncodeAll(b.Encode(times), nil)})
 	}
-	if len(rows) == 0 {
-		return nil
-	}
-	return tx.CreateInBatches(rows, 100).Error
+	return rows
 }
 
 // Recordings lists all recordings by name, without their readings.
