@@ -1,7 +1,7 @@
 package logic
 
-// What holds a rule or an output back although its conditions, or its callers,
-// would turn it.
+// A Hold is what holds a rule or an output back although its conditions, or its
+// callers, would turn it.
 type Hold uint8
 
 // The holds.
@@ -27,8 +27,7 @@ type ruleState struct {
 	turned  int64 // when decided last changed
 	everOn  bool
 	pulse   pulse
-	lapsed  bool // of a latch: the on-condition is false
-	armed   bool // of a latch: the reset has been false since it is
+	armed   bool // of a latch: its reset has been false since the on-condition is
 	held    Hold
 }
 
@@ -61,13 +60,8 @@ func (s *Stepper) stepRule(i int32, rule int32) truth {
 	m.held = NotHeld
 	trip := s.truths[r.trip]
 	// The reset of a latch counts from the instant at which its on-condition
-	// has become false, whatever else holds just then.
-	if trip != isFalse {
-		m.lapsed, m.armed = false, false
-	} else {
-		m.lapsed = true
-		m.armed = m.armed || r.reset >= 0 && s.truths[r.reset] == isFalse
-	}
+	// has become false, whatever else holds just then: it must turn true after.
+	m.armed = trip == isFalse && r.reset >= 0 && (m.armed || s.truths[r.reset] == isFalse)
 	if m.pulse == pulseWaiting && trip == isFalse {
 		m.pulse = pulseReady
 	}
@@ -90,7 +84,7 @@ func (s *Stepper) stepRule(i int32, rule int32) truth {
 		}
 	case m.pulse == pulseWaiting:
 	case r.latch && m.decided:
-		if m.lapsed && m.armed && s.truths[r.reset] == isTrue {
+		if m.armed && s.truths[r.reset] == isTrue {
 			m.turn(false, s.now)
 			cause, look = ByReset, r.reset
 		}
