@@ -181,7 +181,7 @@ func TestBlocksOfDecimals(t *testing.T) {
 			}
 		}
 		b := recording.NewBlock(times, values)
-		data := b.Encode(nil)
+		data := b.AppendEncoding(nil, nil)
 		back, err := recording.DecodeBlock(data)
 		require.NoError(t, err)
 		want, got := &recording.Recording{Columns: []*recording.Column{{Blocks: []*recording.Block{b}}}}, &recording.Recording{Columns: []*recording.Column{{Blocks: []*recording.Block{back}}}}
@@ -191,7 +191,7 @@ func TestBlocksOfDecimals(t *testing.T) {
 	for i := range values {
 		times[i], values[i] = int64(i)*1e9, float64(1198+i%7)/100
 	}
-	data := recording.NewBlock(times, values).Encode(nil)
+	data := recording.NewBlock(times, values).AppendEncoding(nil, nil)
 	assert.Less(t, len(data), 4000*3)
 	for cut := range 40 {
 		_, err := recording.DecodeBlock(data[:len(data)-1-cut])

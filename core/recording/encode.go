@@ -9,21 +9,21 @@ import (
 
 // The encoding of a block, for keeping it in a store:
 //
-//	byte     1, the version
+//	byte     2, the version
 //	byte     0: float64 values; 1: bits; 2: bits, with a second set for bad
 //	         readings; 3: decimals
 //	uvarint  the number of readings
-//	varint   the first time, then the first step, then each change of the step
+//	numbers  the first time, then the first step, then each change of the step
 //	values   8 bytes each, little endian; or 8 bytes for each 64 bits; or, for
-//	         decimals, a byte for their places after the point, then the first
-//	         as a varint of units in the last place, then each difference
+//	         decimals, a byte for their places after the point, then as numbers
+//	         the first in units of the last place, then each difference
 //
-// Cards and loggers give whole numbers or a few decimals, so that most blocks
-// are decimals, at one to three bytes a reading. Regular times and steady
-// signals leave long runs of equal bytes, which a general compressor then takes
-// care of.
+// Numbers are packed as appendNumbers says; in version 1 each was a varint. Cards and loggers give whole numbers or a few decimals, so that most
+// blocks are decimals, at one to three bytes a reading, and regular times take
+// nothing. What repeats in longer patterns is left to a general compressor.
 const (
-	version   = 1
+	version   = 2
+	varints   = 1 // the version before
 	asValues  = 0
 	asBits    = 1
 	asBitsBad = 2
@@ -33,9 +33,9 @@ const (
 // maxPlaces is the largest number of places after the point of a decimal block.
 const maxPlaces = 6
 
-// decimals gives values as whole numbers of units in the last place, if they
-// all are such numbers and come back from them bit for bit.
-func decimals(values []float64) (units []int64, places int, ok bool) {
+// decimals sets units to values as whole numbers of units in the last place, if
+// they all are such numbers and come back from them bit for bit.
+func decimals(units []int64, values []float64) (places int, ok bool) {
 	const most = 1 << 53
 	for places = 0; places <= maxPlaces; places++ {
 		scale := tens[places]
@@ -43,64 +43,65 @@ func decimals(values []float64) (units []int64, places int, ok bool) {
 			break
 		}
 	}
-	units = make([]int64, len(values))
-	for places <= maxPlaces {
-		scale, exact := tens[places], true
-		for i, v := range values {
-			x := math.RoundToEven(v * scale) // one instruction, and the comparison below decides
-			if !(math.Abs(x) < most) || math.Float64bits(float64(int64(x))/scale) != math.Float64bits(v) {
-				exact = false
-				break
-			}
-			units[i] = int64(x)
+	for ; places <= maxPlaces; places++ {
+		if exact(units, values, tens[places]) {
+			return places, true
 		}
-		if exact {
-			return units, places, true
-		}
-		places++
 	}
-	return nil, 0, false
+	return 0, false
+}
+
+func exact(units []int64, values []float64, scale float64) bool {
+	const most = 1 << 53
+	for i, v := range values {
+		x := math.RoundToEven(v * scale) // one instruction, and the comparison below decides
+		if !(math.Abs(x) < most) || math.Float64bits(float64(int64(x))/scale) != math.Float64bits(v) {
+			return false
+		}
+		units[i] = int64(x)
+	}
+	return true
 }
 
 // EncodeTimes is how a block's encoding gives its times. Columns that were read
 // together share their times, and need it once.
 func EncodeTimes(times []int64) []byte {
-	data := binary.AppendUvarint(make([]byte, 0, len(times)+16), uint64(len(times)))
+	changes := make([]int64, len(times))
 	var last, step int64
-	for _, t := range times {
-		data = binary.AppendVarint(data, t-last-step)
+	for i, t := range times {
+		changes[i] = t - last - step
 		step, last = t-last, t
 	}
-	return data
+	data := binary.AppendUvarint(make([]byte, 0, len(times)/32+64), uint64(len(times)))
+	return appendNumbers(data, changes)
 }
 
-// Encode is the block's encoding. times is what EncodeTimes makes of its Times,
-// or nil.
-func (b *Block) Encode(times []byte) []byte {
+// AppendEncoding appends the block's encoding. times is what EncodeTimes makes of
+// its Times, or nil.
+func (b *Block) AppendEncoding(data, times []byte) []byte {
 	if times == nil {
 		times = EncodeTimes(b.Times)
 	}
 	form := byte(asValues)
-	units, places, decimal := []int64(nil), 0, false
+	var room [BlockSize]int64
+	units, places, decimal := room[:b.Len()], 0, false
 	if b.Values == nil {
 		form = asBits
 		if b.Broken != nil {
 			form = asBitsBad
 		}
-	} else if units, places, decimal = decimals(b.Values); decimal {
+	} else if places, decimal = decimals(units, b.Values); decimal {
 		form = asDecimal
 	}
-	data := make([]byte, 0, len(times)+4*b.Len())
 	data = append(data, version, form)
 	data = append(data, times...)
 	if decimal {
 		data = append(data, byte(places))
 		before := int64(0)
-		for _, u := range units {
-			data = binary.AppendVarint(data, u-before)
-			before = u
+		for i, u := range units {
+			units[i], before = u-before, u
 		}
-		return data
+		return appendNumbers(data, units)
 	}
 	for _, v := range b.Values {
 		data = binary.LittleEndian.AppendUint64(data, math.Float64bits(v))
@@ -113,43 +114,58 @@ func (b *Block) Encode(times []byte) []byte {
 	return data
 }
 
-// errCorrupt is the error of data that Encode has not made.
+// errCorrupt is the error of data that AppendEncoding has not made.
 var errCorrupt = errors.New("not an encoded block")
 
-// DecodeBlock reads what Encode wrote. The summary is computed anew.
+// DecodeBlock reads what AppendEncoding wrote, now or in version 1. The summary is
+// computed anew.
 func DecodeBlock(data []byte) (*Block, error) {
-	if len(data) < 2 || data[0] != version || data[1] > asDecimal {
+	if len(data) < 2 || data[0] != version && data[0] != varints || data[1] > asDecimal {
 		return nil, fmt.Errorf("decoding: %w: unknown form", errCorrupt)
+	}
+	numbers := readNumbers
+	if data[0] == varints {
+		numbers = readVarints
 	}
 	form, rest := data[1], data[2:]
 	n, size := binary.Uvarint(rest)
 	if size <= 0 || n == 0 || n > BlockSize {
 		return nil, fmt.Errorf("decoding: %w: bad number of readings", errCorrupt)
 	}
-	rest = rest[size:]
 	times := make([]int64, n)
+	rest, ok := numbers(rest[size:], times)
+	if !ok {
+		return nil, fmt.Errorf("decoding: %w: times end early", errCorrupt)
+	}
 	var last, step int64
-	for i := range times {
-		change, size := binary.Varint(rest)
-		if size <= 0 {
-			return nil, fmt.Errorf("decoding: %w: times end early", errCorrupt)
-		}
-		rest = rest[size:]
+	for i, change := range times {
 		times[i] = last + step + change
 		if i > 0 && times[i] <= last {
 			return nil, fmt.Errorf("decoding: %w: times go back", errCorrupt)
 		}
 		step, last = times[i]-last, times[i]
 	}
+	values := make([]float64, n)
 	if form == asDecimal {
-		return decodeDecimals(times, rest)
+		if len(rest) == 0 || rest[0] > maxPlaces {
+			return nil, fmt.Errorf("decoding: %w: bad number of places", errCorrupt)
+		}
+		units, scale := make([]int64, n), tens[rest[0]]
+		if rest, ok = numbers(rest[1:], units); !ok || len(rest) > 0 {
+			return nil, fmt.Errorf("decoding: %w: readings end early, or %d bytes behind them", errCorrupt, len(rest))
+		}
+		before := int64(0)
+		for i, change := range units {
+			before += change
+			values[i] = float64(before) / scale
+		}
+		return NewBlock(times, values), nil
 	}
 	sets := map[byte]int{asValues: int(n), asBits: int(n+63) / 64, asBitsBad: 2 * (int(n+63) / 64)}[form]
 	if len(rest) != 8*sets {
 		return nil, fmt.Errorf("decoding: %w: %d bytes of readings instead of %d", errCorrupt, len(rest), 8*sets)
 	}
 	word := func(i int) uint64 { return binary.LittleEndian.Uint64(rest[8*i:]) }
-	values := make([]float64, n)
 	for i := range values {
 		bit := uint64(1) << (i % 64)
 		switch {
@@ -160,29 +176,6 @@ func DecodeBlock(data []byte) (*Block, error) {
 		case word(i/64)&bit != 0:
 			values[i] = 1
 		}
-	}
-	return NewBlock(times, values), nil
-}
-
-func decodeDecimals(times []int64, rest []byte) (*Block, error) {
-	if len(rest) == 0 || rest[0] > maxPlaces {
-		return nil, fmt.Errorf("decoding: %w: bad number of places", errCorrupt)
-	}
-	scale := tens[rest[0]]
-	rest = rest[1:]
-	values := make([]float64, len(times))
-	before := int64(0)
-	for i := range values {
-		change, size := binary.Varint(rest)
-		if size <= 0 {
-			return nil, fmt.Errorf("decoding: %w: readings end early", errCorrupt)
-		}
-		rest = rest[size:]
-		before += change
-		values[i] = float64(before) / scale
-	}
-	if len(rest) > 0 {
-		return nil, fmt.Errorf("decoding: %w: %d bytes behind the readings", errCorrupt, len(rest))
 	}
 	return NewBlock(times, values), nil
 }

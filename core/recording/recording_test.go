@@ -103,7 +103,7 @@ func TestBuilder(t *testing.T) {
 				} else {
 					require.True(t, math.IsNaN(block.Min) && math.IsNaN(block.Max))
 				}
-				data := block.Encode(nil)
+				data := block.AppendEncoding(nil, nil)
 				decoded, err := recording.DecodeBlock(data)
 				require.NoError(t, err)
 				requireSame(t, samples(&recording.Column{Blocks: []*recording.Block{block}}), samples(&recording.Column{Blocks: []*recording.Block{decoded}}))
@@ -180,14 +180,14 @@ func TestHeld(t *testing.T) {
 
 func FuzzDecodeBlock(f *testing.F) {
 	for _, values := range [][]float64{{1, 2, 3}, {0, 1, math.NaN()}, {1, 0, 1}} {
-		f.Add(recording.NewBlock([]int64{5, 7, 100}, values).Encode(nil))
+		f.Add(recording.NewBlock([]int64{5, 7, 100}, values).AppendEncoding(nil, nil))
 	}
 	f.Fuzz(func(t *testing.T, data []byte) {
 		b, err := recording.DecodeBlock(data)
 		if err != nil {
 			return
 		}
-		again := b.Encode(nil)
+		again := b.AppendEncoding(nil, nil)
 		c, err := recording.DecodeBlock(again)
 		require.NoError(t, err)
 		require.Equal(t, b.Times, c.Times)

@@ -78,13 +78,31 @@ type columnRow struct {
 	Word       string
 	WordLine   int
 	WordColumn int
+
+	Readings int // this and the rest: of all its blocks
+	Min      sql.NullFloat64
+	Max      sql.NullFloat64
+	Bytes    int64
+}
+
+// count takes a block into the column's figures.
+func (c *columnRow) count(b blockRow) {
+	c.Readings += b.Readings
+	c.Bytes += int64(len(b.Data))
+	if !b.Min.Valid {
+		return
+	}
+	if !c.Min.Valid {
+		c.Min, c.Max = b.Min, b.Max
+	}
+	c.Min.Float64, c.Max.Float64 = min(c.Min.Float64, b.Min.Float64), max(c.Max.Float64, b.Max.Float64)
 }
 
 func (columnRow) TableName() string { return "columns" }
 
 type blockRow struct {
-	Column   int64 `gorm:"primaryKey"`
-	First    int64 `gorm:"primaryKey"`
+	Column   int64
+	First    int64
 	Last     int64
 	Readings int
 	Min      sql.NullFloat64
@@ -113,7 +131,7 @@ func (s *Store) AddRecording(ctx context.Context, name string, r *recording.Reco
 	}
 	row := recordingRow{Name: name, Uploaded: now.UnixNano(), Start: r.Start, End: r.End, Rows: r.Rows,
 		Elapsed: r.Clock.Elapsed, Offset: r.Clock.Offset, Zone: r.Clock.Zone, Notes: string(notes), Understood: r.Understood.String()}
-	err = s.db.WithContext(ctx).Transaction(func(tx *gorm.DB) error {
+	err = s.change(ctx, func(tx *gorm.DB) error {
 		var taken int64
 		if err := tx.Model(&recordingRow{}).Where("name = ?", name).Count(&taken).Error; err != nil {
 			return err
@@ -124,14 +142,20 @@ func (s *Store) AddRecording(ctx context.Context, name string, r *recording.Reco
 		if err := tx.Create(&row).Error; err != nil {
 			return err
 		}
-		columns := make([]int64, len(r.Columns))
+		columns := make([]columnRow, len(r.Columns))
 		for i, c := range r.Columns {
-			var err error
-			if columns[i], err = addColumn(tx, row.ID, i, c); err != nil {
+			columns[i] = columnRow{Recording: row.ID, Position: i, Name: c.Name, Unit: c.Unit}
+			if c.Word != nil {
+				columns[i].Word, columns[i].WordLine, columns[i].WordColumn = c.Word.Text, c.Word.Line, c.Word.Column
+			}
+			if err := tx.Create(&columns[i]).Error; err != nil {
 				return fmt.Errorf("column %s: %w", c.Name, err)
 			}
 		}
-		return addBlocks(tx, columns, r.Columns)
+		if err := addBlocks(tx, columns, r.Columns); err != nil {
+			return err
+		}
+		return tx.Save(columns).Error
 	})
 	if err != nil {
 		return 0, fmt.Errorf("keeping recording %s: %w", name, err)
@@ -139,18 +163,9 @@ func (s *Store) AddRecording(ctx context.Context, name string, r *recording.Reco
 	return row.ID, nil
 }
 
-func addColumn(tx *gorm.DB, recordingID int64, position int, c *recording.Column) (int64, error) {
-	column := columnRow{Recording: recordingID, Position: position, Name: c.Name, Unit: c.Unit}
-	if c.Word != nil {
-		column.Word, column.WordLine, column.WordColumn = c.Word.Text, c.Word.Line, c.Word.Column
-	}
-	err := tx.Create(&column).Error
-	return column.ID, err
-}
-
 // addBlocks packs blocks on all processors and writes them meanwhile, in the
 // order of time: so the columns that share their times are packed together.
-func addBlocks(tx *gorm.DB, columns []int64, of []*recording.Column) error {
+func addBlocks(tx *gorm.DB, columns []columnRow, of []*recording.Column) error {
 	most := 0
 	for _, c := range of {
 		most = max(most, len(c.Blocks))
@@ -170,19 +185,27 @@ func addBlocks(tx *gorm.DB, columns []int64, of []*recording.Column) error {
 			}
 		}
 	}()
-	for rows := range packed {
-		if err := tx.CreateInBatches(<-rows, 100).Error; err != nil {
+	position := map[int64]int{}
+	for i, c := range columns {
+		position[c.ID] = i
+	}
+	for some := range packed {
+		rows := <-some
+		if err := tx.CreateInBatches(rows, 100).Error; err != nil {
 			return err
+		}
+		for _, b := range rows {
+			columns[position[b.Column]].count(b)
 		}
 	}
 	return ctx.Err()
 }
 
 // pack makes the rows of the k-th block of every column that has so many.
-func pack(columns []int64, of []*recording.Column, k int) []blockRow {
+func pack(columns []columnRow, of []*recording.Column, k int) []blockRow {
 	var rows []blockRow
 	var last []int64
-	var times []byte
+	var times, data []byte
 	for i, c := range of {
 		if k >= len(c.Blocks) {
 			continue
@@ -191,8 +214,9 @@ func pack(columns []int64, of []*recording.Column, k int) []blockRow {
 		if len(last) != b.Len() || &last[0] != &b.Times[0] {
 			last, times = b.Times, recording.EncodeTimes(b.Times)
 		}
-		rows = append(rows, blockRow{Column: columns[i], First: b.Times[0], Last: b.Times[b.Len()-1], Readings: b.Len(),
-			Min: nullable(b.Min), Max: nullable(b.Max), AnyBad: b.AnyBad, Data: encoder.EncodeAll(b.Encode(times), nil)})
+		data = b.AppendEncoding(data[:0], times)
+		rows = append(rows, blockRow{Column: columns[i].ID, First: b.Times[0], Last: b.Times[b.Len()-1], Readings: b.Len(),
+			Min: nullable(b.Min), Max: nullable(b.Max), AnyBad: b.AnyBad, Data: encoder.EncodeAll(data, make([]byte, 0, len(data)+64))})
 	}
 	return rows
 }
@@ -228,28 +252,18 @@ func (s *Store) recordingRow(ctx context.Context, id int64) (recordingRow, error
 	return row, found(err, "recording %d", id)
 }
 
-// describe adds up a recording's columns from the figures of their blocks.
+// describe adds the figures of a recording's columns.
 func (s *Store) describe(ctx context.Context, row recordingRow) (*Recording, error) {
 	r := &Recording{ID: row.ID, Name: row.Name, Uploaded: time.Unix(0, row.Uploaded).UTC(), Start: row.Start, End: row.End, Rows: row.Rows, Clock: row.clock(), Understood: row.Understood}
 	if err := json.Unmarshal([]byte(row.Notes), &r.Notes); err != nil {
 		return nil, fmt.Errorf("reading the notes of recording %s: %w", row.Name, err)
 	}
-	var columns []struct {
-		Name, Unit string
-		Samples    int
-		Min, Max   sql.NullFloat64
-		Bytes      int64
-	}
-	err := s.db.WithContext(ctx).Raw(`
-		SELECT c.name, c.unit, COALESCE(SUM(b.readings), 0) AS samples, MIN(b.min) AS min, MAX(b.max) AS max,
-		       COALESCE(SUM(LENGTH(b.data)), 0) AS bytes
-		FROM columns c LEFT JOIN blocks b ON b."column" = c.id
-		WHERE c.recording = ? GROUP BY c.id ORDER BY c.position`, row.ID).Scan(&columns).Error
+	columns, err := s.columns(ctx, row)
 	if err != nil {
-		return nil, fmt.Errorf("reading the columns of recording %s: %w", row.Name, err)
+		return nil, err
 	}
 	for _, c := range columns {
-		column := Column{c.Name, c.Unit, c.Samples, math.NaN(), math.NaN()}
+		column := Column{c.Name, c.Unit, c.Readings, math.NaN(), math.NaN()}
 		if c.Min.Valid && c.Max.Valid {
 			column.Min, column.Max = c.Min.Float64, c.Max.Float64
 		}
@@ -257,6 +271,14 @@ func (s *Store) describe(ctx context.Context, row recordingRow) (*Recording, err
 		r.Bytes += c.Bytes
 	}
 	return r, nil
+}
+
+func (s *Store) columns(ctx context.Context, row recordingRow) ([]columnRow, error) {
+	var columns []columnRow
+	if err := s.db.WithContext(ctx).Order("position").Find(&columns, "recording = ?", row.ID).Error; err != nil {
+		return nil, fmt.Errorf("reading the columns of recording %s: %w", row.Name, err)
+	}
+	return columns, nil
 }
 
 // Readings reads a recording with the blocks that have readings from one time
@@ -270,9 +292,9 @@ func (s *Store) Readings(ctx context.Context, id, from, to int64) (*recording.Re
 	if err := json.Unmarshal([]byte(row.Notes), &r.Notes); err != nil {
 		return nil, fmt.Errorf("reading the notes of recording %s: %w", row.Name, err)
 	}
-	var columns []columnRow
-	if err := s.db.WithContext(ctx).Order("position").Find(&columns, "recording = ?", id).Error; err != nil {
-		return nil, fmt.Errorf("reading the columns of recording %s: %w", row.Name, err)
+	columns, err := s.columns(ctx, row)
+	if err != nil {
+		return nil, err
 	}
 	times := map[int64][]int64{} // by the first one
 	for _, c := range columns {

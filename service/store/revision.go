@@ -38,7 +38,7 @@ func (sheetRow) TableName() string { return "sheets" }
 // AddRevision keeps sheets as the next revision and returns it with its number.
 func (s *Store) AddRevision(ctx context.Context, r Revision, sheets []sheet.Source) (Revision, error) {
 	r.Number = 0
-	err := s.db.WithContext(ctx).Transaction(func(tx *gorm.DB) error {
+	err := s.change(ctx, func(tx *gorm.DB) error {
 		if err := tx.Create(&r).Error; err != nil {
 			return err
 		}

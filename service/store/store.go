@@ -26,7 +26,8 @@ var (
 
 // A Store is an open database. All its methods may be called concurrently.
 type Store struct {
-	db *gorm.DB
+	db  *gorm.DB
+	log *mover
 }
 
 //go:embed migrations/*.sql
@@ -36,7 +37,7 @@ var migrations embed.FS
 // present form.
 func Open(ctx context.Context, file string) (*Store, error) {
 	pragmas := url.Values{"_pragma": {
-		"journal_mode(WAL)", "foreign_keys(1)", "synchronous(FULL)", "busy_timeout(10000)", "trusted_schema(0)",
+		"journal_mode(WAL)", "wal_autocheckpoint(0)", "foreign_keys(1)", "synchronous(FULL)", "busy_timeout(10000)", "trusted_schema(0)",
 	}, "_txlock": {"immediate"}}
 	dsn := "file:" + (&url.URL{Path: file}).EscapedPath() + "?" + pragmas.Encode()
 	db, err := gorm.Open(sqlite.Dialector{DriverName: "sqlite", DSN: dsn}, &gorm.Config{Logger: logger.Discard})
@@ -49,12 +50,15 @@ func Open(ctx context.Context, file string) (*Store, error) {
 	}
 	// One connection: one writer, and readers that never find it busy.
 	raw.SetMaxOpenConns(1)
-	s := &Store{db}
+	s := &Store{db: db}
 	names, err := fs.Glob(migrations, "migrations/*.sql")
 	if err != nil {
 		return nil, errors.Join(err, s.Close())
 	}
 	if err := s.migrate(ctx, migrations, names); err != nil {
+		return nil, errors.Join(fmt.Errorf("opening the store %s: %w", file, err), s.Close())
+	}
+	if s.log, err = startMover(dsn); err != nil {
 		return nil, errors.Join(fmt.Errorf("opening the store %s: %w", file, err), s.Close())
 	}
 	return s, nil
@@ -94,13 +98,24 @@ func (s *Store) migrate(ctx context.Context, folder fs.FS, names []string) error
 	return nil
 }
 
+// change does something in one transaction: all of it, or nothing.
+func (s *Store) change(ctx context.Context, f func(tx *gorm.DB) error) error {
+	err := s.db.WithContext(ctx).Transaction(f)
+	s.log.grown()
+	return err
+}
+
 // Close closes the database.
 func (s *Store) Close() error {
-	raw, err := s.db.DB()
-	if err != nil {
-		return fmt.Errorf("closing the store: %w", err)
+	var err error
+	if s.log != nil {
+		err = s.log.close()
 	}
-	return raw.Close()
+	raw, e := s.db.DB()
+	if e != nil {
+		return errors.Join(err, fmt.Errorf("closing the store: %w", e))
+	}
+	return errors.Join(err, raw.Close())
 }
 
 // Ping tells whether the database can be used.
@@ -109,7 +124,7 @@ func (s *Store) Ping(ctx context.Context) error {
 	if err := s.db.WithContext(ctx).Raw("SELECT 1").Scan(&one).Error; err != nil {
 		return fmt.Errorf("asking the store: %w", err)
 	}
-	return nil
+	return s.log.failure()
 }
 
 // found turns gorm's error for no row into ErrNotFound.

@@ -1,9 +1,13 @@
 package store
 
 import (
+	"bytes"
 	"context"
+	"database/sql"
+	"encoding/binary"
 	"fmt"
 	"math"
+	"os"
 	"path/filepath"
 	"strings"
 	"testing"
@@ -52,7 +56,8 @@ func TestRevisions(t *testing.T) {
 }
 
 func TestRecordings(t *testing.T) {
-	s := open(t, filepath.Join(t.TempDir(), "r.db"))
+	file := filepath.Join(t.TempDir(), "r.db")
+	s := open(t, file)
 	var b strings.Builder
 	b.WriteString("time,x [mA],k,empty,only_bad\n")
 	for i := range 10_000 {
@@ -66,6 +71,11 @@ func TestRecordings(t *testing.T) {
 	require.NoError(t, err)
 	_, err = s.AddRecording(t.Context(), "long.csv", want, now)
 	assert.ErrorIs(t, err, ErrExists)
+	require.Eventually(t, func() bool {
+		text, err := os.ReadFile(file)
+		return err == nil && bytes.Contains(text, []byte("a note"))
+	}, 10*time.Second, time.Millisecond, "it comes to stand in the file itself, while the store is open")
+	require.NoError(t, s.Ping(t.Context()))
 
 	known, err := s.Recording(t.Context(), id)
 	require.NoError(t, err)
@@ -139,21 +149,35 @@ func TestMigrations(t *testing.T) {
 // the present ones.
 func TestRecordingsOfTheFirstTables(t *testing.T) {
 	file := filepath.Join(t.TempDir(), "old.db")
-	s := open(t, file)
-	want, err := csv.Reader{}.Read(strings.NewReader("time,x\n2026-03-02T02:00:00+01:00,1\n2026-03-02T02:00:01+01:00,2.5\n"))
+	raw, err := sql.Open("sqlite", "file:"+file)
 	require.NoError(t, err)
-	id, err := s.AddRecording(t.Context(), "old.csv", want, time.Unix(0, 5))
+	text, err := migrations.ReadFile("migrations/0001_first.sql")
 	require.NoError(t, err)
-	require.NoError(t, s.db.Exec("ALTER TABLE recordings DROP COLUMN zone").Error)
-	require.NoError(t, s.db.Exec("ALTER TABLE recordings DROP COLUMN understood").Error)
-	require.NoError(t, s.db.Exec("PRAGMA user_version = 1").Error)
+	block := []byte{1, 3, 2} // version 1, decimals, two readings: each number a varint
+	for _, n := range []int64{1772413200e9, 1e9 - 1772413200e9} {
+		block = binary.AppendVarint(block, n)
+	}
+	block = append(block, 1, 20, 30) // one place: 1.0, and 1.5 more
+	for _, statement := range append(strings.Split(string(text), ";\n"), "PRAGMA user_version = 1",
+		"INSERT INTO recordings VALUES (7, 'old.csv', 5, 1772413200000000000, 1772413201000000000, 2, 0, 3600, '[]')",
+		"INSERT INTO columns VALUES (3, 7, 0, 'x', '', '', 0, 0)") {
+		_, err := raw.Exec(statement)
+		require.NoError(t, err, statement)
+	}
+	_, err = raw.Exec("INSERT INTO blocks VALUES (3, 1772413200000000000, 1772413201000000000, 2, 1, 2.5, 0, ?)", encoder.EncodeAll(block, nil))
+	require.NoError(t, err)
+	require.NoError(t, raw.Close())
 
-	s = open(t, file)
-	kept, err := s.Recording(t.Context(), id)
+	s := open(t, file)
+	kept, err := s.Recording(t.Context(), 7)
 	require.NoError(t, err)
 	assert.Equal(t, recording.Clock{Offset: 3600}, kept.Clock)
 	assert.Empty(t, kept.Understood)
-	r, err := s.Readings(t.Context(), id, math.MinInt64, math.MaxInt64)
+	assert.Equal(t, []Column{{"x", "", 2, 1, 2.5}}, kept.Columns)
+	assert.Positive(t, kept.Bytes)
+	want, err := csv.Reader{}.Read(strings.NewReader("time,x\n2026-03-02T02:00:00+01:00,1\n2026-03-02T02:00:01+01:00,2.5\n"))
+	require.NoError(t, err)
+	r, err := s.Readings(t.Context(), 7, math.MinInt64, math.MaxInt64)
 	require.NoError(t, err)
 	recordingtest.Same(t, want, r)
 }

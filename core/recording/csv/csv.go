@@ -204,6 +204,9 @@ func (s *scan) finish(b *recording.Builder, repeated int, format string) (*recor
 // backward refuses a time that goes back.
 func (s *scan) backward(b *recording.Builder, t int64, at int) error {
 	last, any := b.Last()
+	if !any || t >= last {
+		return nil
+	}
 	return s.Backward(last, any, t, at, s.assumed())
 }
 

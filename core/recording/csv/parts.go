@@ -1,7 +1,6 @@
 package csv
 
 import (
-	"bytes"
 	"errors"
 	"io"
 
@@ -31,36 +30,49 @@ type part struct {
 }
 
 // readParts reads the rows in parts, a few at a time, and joins them in order.
+// While some parts are read, the text of the next ones is fetched.
 func (s *scan) readParts(b *recording.Builder) (repeated int, err error) {
-	batch := make([]part, parts)
-	for ended := false; !ended; {
-		n := 0
-		for n < parts && !ended {
-			text, err := s.Lines.Chunk(batch[n].text, partSize)
-			if err == io.EOF {
-				ended = true
-				break
-			}
-			if err != nil {
-				return 0, s.LineError(err, "CSV recording")
-			}
-			batch[n] = part{text: text}
-			n++
-		}
-		tasks := make([]func(), n)
+	now, next := make([]part, parts), make([]part, parts)
+	n, failed := s.fetch(now)
+	for n > 0 {
+		tasks := make([]func(), n, n+1)
 		for i := range tasks {
-			tasks[i] = func() { s.readPart(&batch[i]) }
+			tasks[i] = func() { s.readPart(&now[i]) }
+		}
+		fetched, after := 0, failed
+		if failed == nil {
+			tasks = append(tasks, func() { fetched, after = s.fetch(next) })
 		}
 		s.Options.Spread(tasks)
 		for i := range n {
-			more, err := s.join(b, &batch[i])
+			more, err := s.join(b, &now[i])
 			if err != nil {
 				return 0, err
 			}
 			repeated += more
 		}
+		now, next, n, failed = next, now, fetched, after
+	}
+	if failed != nil {
+		return 0, s.LineError(failed, "CSV recording")
 	}
 	return repeated, nil
+}
+
+// fetch takes text for parts, as many as there is text for. Its error stands
+// behind their text.
+func (s *scan) fetch(batch []part) (n int, err error) {
+	for i := range batch {
+		text, err := s.Lines.Chunk(batch[i].text, partSize)
+		if err == io.EOF {
+			return i, nil
+		}
+		if err != nil {
+			return i, err
+		}
+		batch[i] = part{text: text}
+	}
+	return len(batch), nil
 }
 
 // readPart reads a part by itself; lines in its error count from its first.
@@ -78,7 +90,7 @@ func (s *scan) readPart(p *part) {
 	b := recording.NewBuilder(columns, recording.Clock{})
 	p.err = own.rows(b)
 	p.recording, p.repeated = b.Finish()
-	p.lines = bytes.Count(p.text, []byte{'\n'})
+	p.lines = own.Number
 }
 
 // join puts a part behind those before it.
