@@ -3,6 +3,7 @@ package logic
 import (
 	"errors"
 	"fmt"
+	"time"
 
 	"rectura/core/sheet"
 	"rectura/core/signal"
@@ -51,16 +52,25 @@ func Compile(job *sheet.Job) (*Program, error) {
 	} else {
 		c.p.durations = append(c.p.durations, duration{sheet.DefaultSettle, -1})
 	}
+	if job.Timezone != "" {
+		zone, err := time.LoadLocation(job.Timezone)
+		if err != nil {
+			return nil, fmt.Errorf("compiling job %q: %w", job.Title, err)
+		}
+		c.p.zone = zone
+	}
 	c.p.Rules = make([]Rule, len(job.Rules))
 	for i, r := range job.Rules {
 		c.p.index["r:"+r.Name] = i
 	}
+	for i, o := range job.Outputs {
+		c.p.index["o:"+o.Name] = i
+	}
 	for _, r := range job.Order {
 		c.rule(r)
 	}
-	for i, o := range job.Outputs {
+	for _, o := range job.Outputs {
 		c.output(o)
-		c.p.index["o:"+o.Name] = i
 	}
 	if c.err != nil {
 		return nil, fmt.Errorf("compiling job %q: %w", job.Title, c.err)
@@ -186,6 +196,9 @@ func (c *compiler) cond(x sheet.Condition) int32 {
 	case *sheet.Not:
 		return c.addCond(condNode{op: condNot, a: c.cond(x.X)})
 	case *sheet.For:
+		if cross := x.Crossing(); cross != nil {
+			return c.crosses(cross, x.Duration)
+		}
 		a := c.cond(x.X)
 		return c.addCond(condNode{op: condFor, a: a, b: c.duration(x.Duration)})
 	case *sheet.And:
@@ -200,6 +213,19 @@ func (c *compiler) cond(x sheet.Condition) int32 {
 		return c.test(x)
 	case *sheet.Compare:
 		return c.compare(x)
+	case *sheet.Between:
+		return c.between(x)
+	case *sheet.Near:
+		return c.near(x)
+	case *sheet.Turn:
+		return c.turn(x)
+	case *sheet.Cross:
+		return c.crosses(x, nil)
+	case *sheet.Slope:
+		return c.slope(x)
+	case *sheet.Daytime:
+		c.p.daytimes = append(c.p.daytimes, daytime{x.From.Nanoseconds, x.To.Nanoseconds})
+		return c.addFrom(condNode{op: condDaytime, n: int32(len(c.p.daytimes) - 1)}, x, unit.Unit{})
 	}
 	c.fail(fmt.Errorf("%s: unknown condition %T", x.Place(), x))
 	return 0
@@ -210,7 +236,7 @@ func (c *compiler) test(x *sheet.Test) int32 {
 	name := x.Name.Name
 	negate := x.Not
 	var cond int32
-	switch i, rule := c.p.InputIndex(name), c.p.RuleIndex(name); {
+	switch i := c.p.InputIndex(name); {
 	case x.OfQuality():
 		negate = negate != (x.Is == "bad")
 		if i >= 0 {
@@ -225,21 +251,113 @@ func (c *compiler) test(x *sheet.Test) int32 {
 		}
 		cond = c.addCond(condNode{op: condKnown, a: c.p.Derived[d].value})
 		c.p.sources[cond].name = name
-	case i >= 0 && c.p.Inputs[i].Chain == nil:
-		negate = negate != (x.Is == "off")
-		c.p.Inputs[i].used = true
-		cond = c.addCond(condNode{op: condContact, a: int32(i)})
-	case rule >= 0:
-		negate = negate != (x.Is == "off")
-		cond = c.p.Rules[rule].node
 	default:
-		c.fail(fmt.Errorf("%s: %s has no state", x.Place(), name))
-		return 0
+		negate = negate != (x.Is == "off")
+		cond = c.state(x.Name)
 	}
 	if negate {
 		return c.addCond(condNode{op: condNot, a: cond})
 	}
 	return cond
+}
+
+// state compiles the state of a contact, a rule or an output.
+func (c *compiler) state(n *sheet.Name) int32 {
+	if i := c.p.InputIndex(n.Name); i >= 0 && c.p.Inputs[i].Chain == nil {
+		c.p.Inputs[i].used = true
+		return c.addCond(condNode{op: condContact, a: int32(i)})
+	}
+	if i := c.p.RuleIndex(n.Name); i >= 0 {
+		return c.p.Rules[i].node
+	}
+	if i := c.p.OutputIndex(n.Name); i >= 0 {
+		return c.addCond(condNode{op: condOutput, a: int32(i)})
+	}
+	c.fail(fmt.Errorf("%s: %s has no state", n.At, n.Name))
+	return 0
+}
+
+// turn compiles a change of something that has a state, or of a value.
+func (c *compiler) turn(x *sheet.Turn) int32 {
+	name := x.Name.Name
+	node := condNode{op: map[string]condOp{"turns on": condTurnsOn, "turns off": condTurnsOff, "changes": condTurns}[x.How]}
+	if i := c.p.InputIndex(name); i >= 0 && c.p.Inputs[i].Chain != nil {
+		node = condNode{op: condChanges, a: c.value(x.Name, c.p.Inputs[i].Chain.Engineering(), false)}
+	} else if i := c.p.DerivedIndex(name); i >= 0 {
+		node = condNode{op: condChanges, a: c.p.Derived[i].value}
+	} else {
+		node.a = c.state(x.Name)
+	}
+	i := c.addCond(node)
+	c.p.sources[i].name = name
+	return i
+}
+
+// addFrom adds a condition that explains itself with the words it was written
+// in, and values in a unit.
+func (c *compiler) addFrom(n condNode, x sheet.Condition, u unit.Unit) int32 {
+	i := c.addCond(n)
+	c.p.sources[i] = condSource{from: x, unit: u}
+	return i
+}
+
+// sides are the unit in which two values are compared, that of the left one,
+// and which of them are differences.
+func (c *compiler) sides(l, r sheet.Expr) (u unit.Unit, left, right bool) {
+	both, _, err := c.p.Job.CompareTypes(l, r)
+	if err != nil {
+		c.fail(fmt.Errorf("%s: %w", l.Place(), err))
+		return u, false, false
+	}
+	plain, err := c.p.Job.TypeOf(l)
+	if err != nil {
+		c.fail(fmt.Errorf("%s: %w", l.Place(), err))
+	}
+	return both.Unit, both.Difference && !plain.Difference, plain.Difference
+}
+
+func (c *compiler) between(x *sheet.Between) int32 {
+	u, left, right := c.sides(x.X, x.Low)
+	n := condNode{op: condBetween, a: c.value(x.X, u, left), b: c.value(x.Low, u, right), n: c.value(x.High, u, right), deadband: -1, hysteresis: -1}
+	if x.Outside {
+		n.op = condOutside
+	}
+	if x.Hysteresis != nil {
+		n.hysteresis = c.value(x.Hysteresis, u, true)
+	}
+	return c.addFrom(n, x, u)
+}
+
+func (c *compiler) near(x *sheet.Near) int32 {
+	u, left, right := c.sides(x.L, x.R)
+	return c.addFrom(condNode{op: condNear, a: c.value(x.L, u, left), b: c.value(x.R, u, right), n: c.value(x.Within, u, true), deadband: -1, hysteresis: -1}, x, u)
+}
+
+// crosses compiles a crossing; stay is how long it must last, or nil.
+func (c *compiler) crosses(x *sheet.Cross, stay *sheet.Duration) int32 {
+	u, left, right := c.sides(x.X, x.V)
+	n := condNode{op: condCrosses, a: c.value(x.X, u, left), b: c.value(x.V, u, right), n: -1}
+	if stay != nil {
+		n.n = c.duration(stay)
+	}
+	return c.addFrom(n, x, u)
+}
+
+var second = unit.MustLookup("s")
+
+func (c *compiler) slope(x *sheet.Slope) int32 {
+	t, err := c.p.Job.TypeOf(x.X)
+	if err != nil {
+		c.fail(fmt.Errorf("%s: %w", x.Place(), err))
+		return 0
+	}
+	n := condNode{op: condRising, a: c.value(x.X, t.Unit, t.Difference), n: int32(len(c.p.slopes))}
+	if x.Falling {
+		n.op = condFalling
+	}
+	q := x.Rate.Quantity
+	c.p.slopes = append(c.p.slopes, slope{rate: q.Unit.ConvertDifference(q.Value, t.Unit), per: x.Rate.Per.Convert(1, second) * 1e9, over: c.duration(x.Over)})
+	return c.addFrom(n, x, t.Unit)
 }
 
 func (c *compiler) all(xs []sheet.Condition) []int32 {
@@ -254,22 +372,11 @@ func (c *compiler) all(xs []sheet.Condition) []int32 {
 // input, which is put on the left: `6 mg/L > oxygen` runs, and is explained, as
 // `oxygen < 6 mg/L`.
 func (c *compiler) compare(x *sheet.Compare) int32 {
-	left, right, err := c.p.Job.CompareTypes(x)
-	if err != nil {
-		c.fail(fmt.Errorf("%s: %w", x.Place(), err))
-		return 0
-	}
-	plain, err := c.p.Job.TypeOf(x.L)
-	if err != nil {
-		c.fail(fmt.Errorf("%s: %w", x.Place(), err))
-		return 0
-	}
-	leftDifference, rightDifference := right.Difference && !plain.Difference, plain.Difference
-	y, u := *x, left.Unit
+	y := *x
 	if job := c.p.Job; !job.HasInput(y.L) && job.HasInput(y.R) {
-		y.L, y.R, y.Op, u = y.R, y.L, y.Op.Mirror(), right.Unit
-		leftDifference, rightDifference = rightDifference, leftDifference
+		y.L, y.R, y.Op = y.R, y.L, y.Op.Mirror()
 	}
+	u, leftDifference, rightDifference := c.sides(y.L, y.R)
 	node := condNode{
 		op:       map[sheet.Op]condOp{sheet.Below: condBelow, sheet.AtMost: condAtMost, sheet.Above: condAbove, sheet.AtLeast: condAtLeast}[y.Op],
 		a:        c.value(y.L, u, leftDifference),

@@ -8,6 +8,7 @@ type links struct {
 	inputValues lists  // by input: the values that depend on it, however far
 	inputConds  lists  // by input: the comparisons and contacts that do
 	condConds   lists  // by condition: those directly made of it
+	outputConds lists  // by output: the conditions that name it
 	forOutputs  []bool // by condition: outputs look at it
 }
 
@@ -33,6 +34,7 @@ func (p *Program) link() {
 	inputValues := make([][]int32, len(p.Inputs))
 	inputConds := make([][]int32, len(p.Inputs))
 	condConds := make([][]int32, len(p.conds))
+	outputConds := make([][]int32, len(p.Outputs))
 	forOutputs := make([]bool, len(p.conds))
 	reads := make([]map[int32]bool, len(p.values)) // by value: the inputs it depends on
 	for v := range p.values {
@@ -70,7 +72,10 @@ func (p *Program) link() {
 			if r.interlock >= 0 {
 				forOutputs[r.interlock] = true
 			}
-		case condNot, condFor, condForStrict:
+		case condOutput:
+			outputConds[n.a] = append(outputConds[n.a], i)
+		case condDaytime:
+		case condNot, condFor, condForStrict, condTurnsOn, condTurnsOff, condTurns:
 			condConds[n.a] = append(condConds[n.a], i)
 		case condAnd, condOr, condQuorum:
 			for _, a := range p.args[n.a : n.a+n.b] {
@@ -78,7 +83,7 @@ func (p *Program) link() {
 			}
 		default:
 			all := map[int32]bool{}
-			for _, v := range [...]int32{n.a, n.b, n.deadband, n.hysteresis} {
+			for _, v := range n.values() {
 				if v >= 0 {
 					merge(all, reads[v])
 				}
@@ -95,7 +100,20 @@ func (p *Program) link() {
 			}
 		}
 	}
-	p.links = links{newLists(inputValues), newLists(inputConds), newLists(condConds), forOutputs}
+	p.links = links{newLists(inputValues), newLists(inputConds), newLists(condConds), newLists(outputConds), forOutputs}
+}
+
+// values are those that a condition directly compares, or -1.
+func (n *condNode) values() [4]int32 {
+	switch n.op {
+	case condChanges, condRising, condFalling:
+		return [4]int32{n.a, -1, -1, -1}
+	case condCrosses:
+		return [4]int32{n.a, n.b, -1, -1}
+	case condBetween, condOutside, condNear:
+		return [4]int32{n.a, n.b, n.n, n.hysteresis}
+	}
+	return [4]int32{n.a, n.b, n.deadband, n.hysteresis}
 }
 
 func merge(to, from map[int32]bool) {

@@ -353,6 +353,9 @@ func TestTripAndResetPoints(t *testing.T) {
 		"x > 5 mg/L\n  latch":                             "trips > 5",
 		"x > 5 mg/L\n  latch\n  reset when x < 2 mg/L":    "trips > 5, resets < 2",
 		"at least 1 of (x > 5 mg/L, x is bad)":            "trips > 5, resets <= 5",
+		"x between 4 mg/L and low hysteresis 1 mg/L":      "trips >= 4, trips <= 6, resets < 3, resets > 7",
+		"x outside 4 mg/L and low hysteresis 0.5 mg/L":    "trips < 4, trips > 6, resets >= 4.5, resets <= 5.5",
+		"not (x outside 4 mg/L and 5 mg/L)":               "trips >= 4, trips <= 5, resets < 4, resets > 5",
 	} {
 		p := compile(t, points+"rule r\n  on when "+cond+"\n  call o\n")
 		var got []string

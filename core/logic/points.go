@@ -32,7 +32,8 @@ func (r RulePoint) Value() unit.Quantity { return r.Stages[len(r.Stages)-1] }
 
 // RulePoints lists the trip and reset points of a rule, with the setpoints and
 // constants at the given values (as in Settings; nil for the written ones).
-// Only comparisons of one input or derived value with values that no input changes have points.
+// Only comparisons, and ranges, of one input or derived value with values that
+// no input changes have points.
 // Where a rule has an `off when`, or a latch a `reset when`, that one's trip
 // points are its reset points; a pulse has none.
 func (p *Program) RulePoints(rule int, settings []float64) []RulePoint {
@@ -75,41 +76,92 @@ func (f *pointFinder) find(cond int32, negated bool, effect Effect, both bool) {
 		}
 	case condBelow, condAtMost, condAbove, condAtLeast:
 		f.compare(n, negated, effect, both)
+	case condBetween, condOutside:
+		f.between(n, negated, effect, both)
 	}
 }
 
 func (f *pointFinder) compare(n *condNode, negated bool, effect Effect, both bool) {
-	name, chain, ok := f.p.measured(n.a)
-	if !ok {
+	s := f.values(n)
+	if s == nil {
 		return
 	}
+	trip, reset := s.points(n)
+	op := sheet.Op(condNames[n.op])
+	first, second := passing{op, trip}, passing{op.Opposite(), reset}
+	if negated {
+		first, second = second, first
+	}
+	f.add(n, effect, first)
+	if both {
+		f.add(n, Resets, second)
+	}
+}
+
+// between adds the points of a range, which has two of each.
+func (f *pointFinder) between(n *condNode, negated bool, effect Effect, both bool) {
+	s := f.values(n)
+	if s == nil {
+		return
+	}
+	into := func(tripped bool) [2]passing {
+		low, high := s.ends(n, tripped)
+		return [2]passing{{sheet.AtLeast, low}, {sheet.AtMost, high}}
+	}
+	outOf := func(tripped bool) [2]passing {
+		low, high := s.ends(n, tripped)
+		return [2]passing{{sheet.Below, low}, {sheet.Above, high}}
+	}
+	first, second := into(false), outOf(true)
+	if n.op == condOutside {
+		first, second = outOf(false), into(true)
+	}
+	if negated {
+		first, second = second, first
+	}
+	f.add(n, effect, first[:]...)
+	if both {
+		f.add(n, Resets, second[:]...)
+	}
+}
+
+// A passing is a point and how a value stands to it once it is passed.
+type passing struct {
+	op    sheet.Op
+	point float64
+}
+
+func (f *pointFinder) add(n *condNode, effect Effect, all ...passing) {
+	name, chain, _ := f.p.measured(n.a)
+	for _, x := range all {
+		stages := []unit.Quantity{{Value: x.point}}
+		if chain != nil {
+			stages = chain.Stages(x.point, len(chain.Units)-1)
+		} else {
+			stages[0].Unit = f.p.Derived[f.p.DerivedIndex(name)].Unit
+		}
+		f.points = append(f.points, RulePoint{effect, f.rule, name, x.op, stages})
+	}
+}
+
+// values are those that a condition compares a signal with; nil if it compares
+// no signal, or one with another.
+func (f *pointFinder) values(n *condNode) *Stepper {
+	if _, _, ok := f.p.measured(n.a); !ok {
+		return nil
+	}
 	s := &Stepper{p: f.p, values: make([]float64, len(f.p.values)), settings: f.settings}
-	for _, v := range [...]int32{n.b, n.deadband, n.hysteresis} {
-		if v < 0 {
+	for i, v := range n.values() {
+		if i == 0 || v < 0 {
 			continue
 		}
 		value, ok := f.value(v)
 		if !ok {
-			return
+			return nil
 		}
 		s.values[v] = value
 	}
-	trip, reset := s.points(n)
-	op := sheet.Op(condNames[n.op])
-	first, firstOp, second, secondOp := trip, op, reset, op.Opposite()
-	if negated {
-		first, firstOp, second, secondOp = reset, op.Opposite(), trip, op
-	}
-	stages := func(v float64) []unit.Quantity {
-		if chain == nil {
-			return []unit.Quantity{{Value: v, Unit: f.p.Derived[f.p.DerivedIndex(name)].Unit}}
-		}
-		return chain.Stages(v, len(chain.Units)-1)
-	}
-	f.points = append(f.points, RulePoint{effect, f.rule, name, firstOp, stages(first)})
-	if both {
-		f.points = append(f.points, RulePoint{Resets, f.rule, name, secondOp, stages(second)})
-	}
+	return s
 }
 
 // measured tells whether a value is that of an input or a derived value, and

@@ -10,6 +10,7 @@ package logic
 import (
 	"fmt"
 	"strings"
+	"time"
 
 	"rectura/core/sheet"
 	"rectura/core/signal"
@@ -35,7 +36,10 @@ type Program struct {
 	callers     []int32 // rules, for outputs
 	durations   []duration
 	sources     []condSource // of conds
-	settle      int64        // a duration
+	slopes      []slope
+	daytimes    []daytime
+	zone        *time.Location
+	settle      int64 // a duration
 	index       map[string]int
 	links       links
 }
@@ -111,6 +115,17 @@ const (
 	FailHold
 )
 
+// of is the state that an output fails to from another.
+func (f FailState) of(before State) State {
+	switch f {
+	case FailOff:
+		return Off
+	case FailOn:
+		return On
+	}
+	return before
+}
+
 func (f FailState) String() string { return [...]string{"off", "on", "hold"}[f] }
 
 type valueOp uint8
@@ -164,25 +179,55 @@ const (
 	condQuorum // at least n of its terms
 	condFor
 	condForStrict // a `for` that an unknown starts again even when it has run out: `off after`
+	condOutput    // the state of an output before this pass
+	condBetween
+	condOutside
+	condNear
+	condTurnsOn // a condition has come true; this and the next three are momentary
+	condTurnsOff
+	condTurns
+	condChanges // a value is another
+	condCrosses
+	condRising
+	condFalling
+	condDaytime
 )
 
-var condNames = [...]string{"<", "<=", ">", ">=", "contact", "good", "known", "rule", "not", "and", "or", "at least", "for", "off after"}
+var condNames = [...]string{"<", "<=", ">", ">=", "contact", "good", "known", "rule", "not", "and", "or", "at least", "for", "off after",
+	"output", "between", "outside", "near", "turns on", "turns off", "turns", "changes", "crosses", "rising", "falling", "time between"}
+
+// momentary tells whether a condition is true at an instant only.
+func (op condOp) momentary() bool { return op >= condTurnsOn && op <= condCrosses }
 
 // A condNode computes a truth from values and truths before it.
 type condNode struct {
 	op         condOp
-	a, b       int32 // values; an input; a rule; earlier conditions; the first and the number of args; a duration (b)
-	n          int32 // of a quorum
+	a, b       int32 // values; an input; a rule; an output; earlier conditions; the first and the number of args; a duration (b)
+	n          int32 // of a quorum; of a range its high end, of nearness how near, values; of a crossing a duration, or -1; a slope; a daytime
 	deadband   int32 // a value, or -1
 	hysteresis int32
 }
 
-// A condSource is where a comparison comes from, for explaining it; conditions
-// of other kinds have none.
+// A condSource is where a condition comes from, for explaining it; those of
+// which the nodes say all have none.
 type condSource struct {
 	compare *sheet.Compare
+	from    sheet.Condition // of what compares values in another way
 	unit    unit.Unit
-	name    string // of a derived value whose quality is asked for
+	name    string // of a derived value whose quality is asked for; of what turns or changes
+}
+
+// A slope is how fast a value must rise or fall, in its unit and so many
+// nanoseconds, and over which duration.
+type slope struct {
+	rate float64
+	per  float64
+	over int32
+}
+
+// A daytime is from and to which time of day, in nanoseconds.
+type daytime struct {
+	from, to int64
 }
 
 // A duration is a number of nanoseconds, or a setting of time.
@@ -223,6 +268,9 @@ func (p *Program) Name(kind Kind, index int) string {
 	}
 	return p.Outputs[index].Name
 }
+
+// Clocked tells whether a condition asks for the time of day.
+func (p *Program) Clocked() bool { return len(p.daytimes) > 0 }
 
 // Used tells whether any rule depends on the input.
 func (in *Input) Used() bool { return in.used }
@@ -376,6 +424,30 @@ func (p *Program) condText(c condNode) string {
 		return fmt.Sprintf("v%d is known", c.a)
 	case condRule:
 		return "rule " + p.Rules[c.a].Name
+	case condOutput:
+		return "output " + p.Outputs[c.a].Name
+	case condBetween, condOutside, condNear:
+		s := fmt.Sprintf("v%d %s v%d, v%d", c.a, condNames[c.op], c.b, c.n)
+		if c.hysteresis >= 0 {
+			s += fmt.Sprintf(" hysteresis v%d", c.hysteresis)
+		}
+		return s
+	case condTurnsOn, condTurnsOff, condTurns:
+		return fmt.Sprintf("c%d %s", c.a, condNames[c.op])
+	case condChanges:
+		return fmt.Sprintf("v%d changes", c.a)
+	case condCrosses:
+		s := fmt.Sprintf("v%d crosses v%d", c.a, c.b)
+		if c.n >= 0 {
+			s += " for " + p.durationText(int64(c.n))
+		}
+		return s
+	case condRising, condFalling:
+		f := p.slopes[c.n]
+		return fmt.Sprintf("v%d %s faster than %g in %s over %s", c.a, condNames[c.op], f.rate, unit.FormatDuration(int64(f.per)), p.durationText(int64(f.over)))
+	case condDaytime:
+		d := p.daytimes[c.n]
+		return fmt.Sprintf("time of day between %s and %s", unit.FormatDuration(d.from), unit.FormatDuration(d.to))
 	case condNot:
 		return fmt.Sprintf("not c%d", c.a)
 	case condFor, condForStrict:

@@ -24,6 +24,7 @@ const (
 	ByInterlock                // forced off: Terms are those of the interlock
 	ByPulseEnd                 // the rule's pulse has ended
 	ByReset                    // the latch was reset: Terms
+	ByCircle                   // an output: it and what looks at it do not come to rest
 )
 
 // A Reason is why something changed, as data. Sentence puts it into words.
@@ -51,6 +52,8 @@ type Term struct {
 	Input int32   // of a contact, of a bad input, of a comparison the first input on its left; or -1
 	Left  float64 // of a comparison, in the comparison's unit
 	Limit float64 // the trip or reset point used
+	High  float64 // of a range, its other end; of nearness, how near
+	Holds bool    // the condition is true
 	Op    sheet.Op
 	Point Point
 
@@ -78,6 +81,13 @@ const (
 	ReadingTerm
 	QualityTerm // an input, or a derived value by its condition, is good or bad
 	RuleTerm    // the state of Rule
+	OutputTerm  // the state of the output Rule
+	RangeTerm   // a value, between or outside Limit and High
+	NearTerm    // two values, Left and Limit, and how near they are to be: High
+	TurnTerm    // something that turned or changed at this instant, or did not
+	CrossTerm   // a value that crossed Limit, or did not
+	SlopeTerm   // how far a value rose, Left, over For
+	DaytimeTerm // the time of day
 )
 
 // A Point is which of a comparison's points was used.
@@ -134,6 +144,10 @@ func (s *Stepper) ruleReason(r *Rule, held Hold, look int32, v truth, before Sta
 }
 
 func (s *Stepper) outputReason(i int, state State, cause Cause) Reason {
+	if cause == ByCircle {
+		s.terms = append(s.terms, Term{Kind: OutputTerm, Input: -1, Rule: s.restless, State: s.outputs[s.restless]})
+		return Reason{Cause: cause, Terms: s.terms[len(s.terms)-1:]}
+	}
 	if cause == ByInterlock {
 		from := len(s.terms)
 		s.reasonFrom = from
@@ -178,6 +192,18 @@ func (s *Stepper) explain(i int32, length, since int64, waiting bool) {
 				s.explain(a, length, since, waiting)
 			}
 		}
+	case condOutput:
+		s.terms = append(s.terms, Term{Kind: OutputTerm, Cond: i, Input: -1, Rule: n.a, State: s.outputs[n.a], For: length, Since: since, Waiting: waiting})
+	case condTurnsOn, condTurnsOff, condTurns:
+		if v == isUnknown {
+			s.explain(n.a, 0, 0, false)
+			return
+		}
+		s.terms = append(s.terms, Term{Kind: TurnTerm, Cond: i, Input: -1, Holds: v == isTrue, On: s.memory[i], For: length, Since: since, Waiting: waiting})
+	case condDaytime:
+		s.terms = append(s.terms, Term{Kind: DaytimeTerm, Cond: i, Input: -1, Holds: v == isTrue, For: length, Since: since, Waiting: waiting})
+	case condBetween, condOutside, condNear, condChanges, condCrosses, condRising, condFalling:
+		s.explainRelation(i, n, v, length, since, waiting)
 	case condRule:
 		s.terms = append(s.terms, Term{Kind: RuleTerm, Cond: i, Input: -1, Rule: n.a, State: s.rules[n.a], For: length, Since: since, Waiting: waiting})
 	case condGood, condKnown:
@@ -226,13 +252,59 @@ func (s *Stepper) explainTerms(n *condNode, v truth, all bool, length, since int
 	}
 }
 
-func (s *Stepper) explainCompare(i int32, n *condNode, v truth, length, since int64, waiting bool) {
-	if v == isUnknown {
-		for k := range s.p.Inputs {
-			if s.fault(int32(k)) != signal.None && s.reads(n, int32(k)) {
-				s.explainBad(s.input(int32(k)))
+// explainUnknown names the bad inputs of what compares values; it tells whether
+// there was one.
+func (s *Stepper) explainUnknown(n *condNode) (some bool) {
+	for k := range s.p.Inputs {
+		if s.fault(int32(k)) != signal.None && s.reads(n, int32(k)) {
+			s.explainBad(s.input(int32(k)))
+			some = true
+		}
+	}
+	return some
+}
+
+// explainRelation explains what compares values and is no plain comparison.
+func (s *Stepper) explainRelation(i int32, n *condNode, v truth, length, since int64, waiting bool) {
+	if v == isUnknown && s.explainUnknown(n) {
+		return
+	}
+	t := Term{Input: -1, Cond: i, Holds: v == isTrue, Left: s.values[n.a], For: length, Since: since, Waiting: waiting}
+	switch n.op {
+	case condBetween, condOutside:
+		t.Kind = RangeTerm
+		inside := t.Left >= s.values[n.b] && t.Left <= s.values[n.n]
+		between := v == isTrue && inside != (n.op == condBetween) // its points: it has not let go yet
+		t.Limit, t.High = s.ends(n, between || v == isFalse && s.since[i] == s.now)
+		if t.Limit != s.values[n.b] {
+			t.Point = ResetPoint
+		}
+	case condNear:
+		t.Kind, t.Limit, t.High = NearTerm, s.values[n.b], s.values[n.n]
+	case condChanges:
+		t.Kind = TurnTerm
+	case condCrosses:
+		t.Kind, t.Limit, t.On = CrossTerm, s.values[n.b], s.memory[i]
+		if n.n >= 0 {
+			t.For = s.duration(int64(n.n))
+			t.Waiting, t.Since = s.lapsed[i], s.since[i]
+			if v == isTrue {
+				t.Since = s.now - t.For
 			}
 		}
+	default:
+		t.Kind, t.For, t.Since, t.Waiting = SlopeTerm, s.duration(int64(s.p.slopes[n.n].over)), 0, false
+		if entries := s.pasts[n.n].entries; len(entries) > 0 {
+			t.Left -= entries[0].value
+			t.Waiting, t.Since = v == isUnknown, entries[0].at
+		}
+	}
+	s.terms = append(s.terms, t)
+}
+
+func (s *Stepper) explainCompare(i int32, n *condNode, v truth, length, since int64, waiting bool) {
+	if v == isUnknown {
+		s.explainUnknown(n)
 		return
 	}
 	t := Term{Input: -1}
@@ -301,7 +373,7 @@ func (s *Stepper) input(i int32) Term {
 
 // reads tells whether any side of a comparison depends on an input.
 func (s *Stepper) reads(n *condNode, input int32) bool {
-	for _, v := range [...]int32{n.a, n.b, n.deadband, n.hysteresis} {
+	for _, v := range n.values() {
 		if v >= 0 && s.p.valueReads(v, input) {
 			return true
 		}
@@ -364,6 +436,8 @@ func (p *Program) cause(t Transition, clock Clock) string {
 		return "interlocked: " + p.termsText(r.Terms, t.Time, clock)
 	case ByReset:
 		return "reset: " + p.termsText(r.Terms, t.Time, clock)
+	case ByCircle:
+		return CircleText(p.Outputs[r.Terms[0].Rule].Name) + ": fails to " + t.To.String()
 	case ByPulseEnd:
 		return "its pulse of " + unit.FormatDuration(r.HeldFor) + " has ended"
 	case ByCall:
@@ -379,6 +453,11 @@ func (p *Program) cause(t Transition, clock Clock) string {
 		return "decided again: " + p.termsText(r.Terms, t.Time, clock)
 	}
 	return p.termsText(r.Terms, t.Time, clock)
+}
+
+// CircleText says that an output does not come to rest.
+func CircleText(output string) string {
+	return "the job is in fault, since " + output + " and what looks at it switch each other to and fro without an end"
 }
 
 // CallerText says what one of an output's callers has to do with its change.
@@ -411,7 +490,7 @@ func (p *Program) termsText(terms []Term, now int64, clock Clock) string {
 			group = append(group, p.TermText(terms[i]))
 		}
 		text := strings.Join(group, " and ")
-		if t.For > 0 {
+		if t.For > 0 && t.Kind != SlopeTerm {
 			between := " "
 			if len(group) > 1 {
 				between = ", "
@@ -442,6 +521,12 @@ func (p *Program) TermText(t Term) string {
 		return p.Inputs[t.Input].Name + " is " + p.Job.Inputs[t.Input].StateWord(t.On)
 	case RuleTerm:
 		return p.Rules[t.Rule].Name + " is " + t.State.String()
+	case OutputTerm:
+		return p.Outputs[t.Rule].Name + " is " + t.State.String()
+	case TurnTerm:
+		return p.turnText(t)
+	case RangeTerm, NearTerm, CrossTerm, SlopeTerm, DaytimeTerm:
+		return p.relationText(t)
 	case QualityTerm:
 		name := p.sources[t.Cond].name
 		if t.Input >= 0 {

@@ -178,15 +178,13 @@ func (s *Stepper) stepOutput(i int32) {
 	switch {
 	case o.interlock >= 0 && s.truths[o.interlock] != isFalse:
 		state, cause = Off, ByInterlock
+	case s.circle:
+		cause = ByCircle
+		state = o.fail.of(before)
 	case called == Undecided:
 		state, cause = before, ByFail
 		if s.settled() {
-			switch o.fail {
-			case FailOff:
-				state = Off
-			case FailOn:
-				state = On
-			}
+			state = o.fail.of(before)
 		}
 	case called == On && before == Off:
 		end, running := s.within(m.turned, o.minimumOff)
@@ -204,6 +202,13 @@ func (s *Stepper) stepOutput(i int32) {
 	if state != before {
 		m.turned, m.everOn = s.now, m.everOn || state == On
 		s.outputs[i] = state
+		if named := s.p.links.outputConds.of(i); len(named) > 0 {
+			s.newConds.addAll(named)
+			s.again = true
+			if !s.circle {
+				s.restless = i
+			}
+		}
 		reason := s.outputReason(int(i), state, cause)
 		if heldBefore != NotHeld && (cause == ByCall) {
 			s.explainHold(&reason, heldBefore, o.permissive, o.minimumOn, o.minimumOff)

@@ -73,11 +73,14 @@ type Stepper struct {
 	known   []bool
 	scratch []float64 // for medians
 	truths  []truth
-	changed []int64 // when each condition took its present truth
-	memory  []bool  // of each comparison: tripped
-	since   []int64 // of each `for`: since when its condition has been true; of each comparison: when it last let go
-	waiting []bool  // of each `for`: its condition is true
-	lapsed  []bool  // of each `for`: its time has run out
+	changed []int64   // when each condition took its present truth
+	memory  []bool    // of each comparison: tripped
+	since   []int64   // of each `for`: since when its condition has been true; of each comparison: when it last let go
+	waiting []bool    // of each `for`: its condition is true
+	lapsed  []bool    // of each `for`: its time has run out
+	last    []float64 // of each change of a value: its last good one
+	pasts   []past    // of each slope
+	fired   []int32   // the momentary conditions that are true now
 
 	rules          []State
 	memories       []ruleState // of each rule
@@ -85,6 +88,9 @@ type Stepper struct {
 	outputs        []State
 	outputMemories []ruleState
 	timers         timers
+	circle         bool  // outputs and what looks at them do not come to rest
+	circleAt       int64 // since when
+	restless       int32 // one of these outputs
 
 	now     int64
 	started bool
@@ -95,12 +101,17 @@ type Stepper struct {
 	// last instant, of timers that are due, and then of each other.
 	newInputs, newValues, newConds marks
 	newCallers                     bool // something that outputs look at is another
+	again                          bool // an output that a condition names is another
 	dirty                          bool // one of these holds something
 
-	transitions []Transition
-	terms       []Term
-	reasonFrom  int // where the terms of the reason being made begin
-	rulesNamed  []int32
+	transitions   []Transition
+	kept          []Transition // of these, what Step gives out
+	ruleReports   []int32
+	outputReports []int32
+
+	terms      []Term
+	reasonFrom int // where the terms of the reason being made begin
+	rulesNamed []int32
 }
 
 // A reading that waits for the one of its cold junction.
@@ -127,11 +138,17 @@ func NewStepper(p *Program) *Stepper {
 		since:    make([]int64, len(p.conds)),
 		waiting:  make([]bool, len(p.conds)),
 		lapsed:   make([]bool, len(p.conds)),
+		last:     make([]float64, len(p.conds)),
+		pasts:    make([]past, len(p.slopes)),
 		memories: make([]ruleState, len(p.Rules)),
 		rules:    make([]State, len(p.Rules)),
 		turned:   make([]int64, len(p.Rules)),
 		outputs:  make([]State, len(p.Outputs)),
-		timers:   newTimers(len(p.conds) + 1 + len(p.Inputs) + len(p.Outputs)),
+
+		ruleReports:   make([]int32, len(p.Rules)),
+		outputReports: make([]int32, len(p.Outputs)),
+
+		timers: newTimers(len(p.conds) + 1 + len(p.Inputs) + len(p.Outputs)),
 
 		outputMemories: make([]ruleState, len(p.Outputs)),
 		scratch:        make([]float64, 0, p.widest),
@@ -292,6 +309,11 @@ func (s *Stepper) Next() int64 { return s.timers.earliest() }
 // one. Times must not go back. The first instant starts the job. What it
 // returns is overwritten by the next Step.
 func (s *Stepper) Step(t int64) []Transition {
+	for _, t := range s.transitions {
+		if r := s.reportOf(t.Kind, t.Index); r != nil {
+			*r = 0
+		}
+	}
 	s.transitions, s.terms, s.rulesNamed = s.transitions[:0], s.terms[:0], s.rulesNamed[:0]
 	s.now = t
 	settled := int32(len(s.p.conds)) // the timer of the settling time
@@ -325,9 +347,42 @@ func (s *Stepper) Step(t int64) []Transition {
 	s.dirty = false
 	s.stepInputs()
 	s.stepValues()
-	s.stepConds()
+	for range mostPasses {
+		s.again = false
+		s.stepConds()
+		s.stepOutputs()
+		if !s.again {
+			return s.settledTransitions()
+		}
+	}
+	if !s.circle {
+		s.circle, s.circleAt = true, t
+	}
+	s.newCallers = true
 	s.stepOutputs()
-	return s.transitions
+	s.stepConds()
+	return s.settledTransitions()
+}
+
+// Circle tells whether the job is in fault because an output and what looks at
+// it did not come to rest, and since when.
+func (s *Stepper) Circle() (output int, since int64, circle bool) {
+	return int(s.restless), s.circleAt, s.circle
+}
+
+// mostPasses is how often rules and outputs are evaluated at one instant: once,
+// and eight times more where outputs that conditions name have changed.
+const mostPasses = 9
+
+// settledTransitions leaves out what has come back to where it was.
+func (s *Stepper) settledTransitions() []Transition {
+	s.kept = s.kept[:0]
+	for _, t := range s.transitions {
+		if t.From != t.To {
+			s.kept = append(s.kept, t)
+		}
+	}
+	return s.kept
 }
 
 // settled tells whether the settling time had ended at this instant.
@@ -430,18 +485,40 @@ func (s *Stepper) function(n *valueNode) (v float64, known bool) {
 	return some[len(some)/2], true
 }
 
+// stepConds computes conditions and rules. What is momentary is over before
+// outputs are decided; only what has come of it stays.
 func (s *Stepper) stepConds() {
+	s.stepMarked()
+	for len(s.fired) > 0 {
+		for _, i := range s.fired {
+			s.turnCond(i, isFalse)
+		}
+		s.fired = s.fired[:0]
+		s.stepMarked()
+	}
+}
+
+func (s *Stepper) stepMarked() {
 	for word := range s.newConds {
 		for i, some := s.newConds.take(word); some; i, some = s.newConds.take(word) {
 			v := s.cond(i)
-			if v == s.truths[i] {
-				continue
+			if v == isTrue && s.p.conds[i].op.momentary() {
+				s.fired = append(s.fired, i)
 			}
-			s.truths[i], s.changed[i] = v, s.now
-			s.newConds.addAll(s.p.links.condConds.of(i))
-			s.newCallers = s.newCallers || s.p.links.forOutputs[i]
+			s.turnCond(i, v)
 		}
 	}
+}
+
+// turnCond gives a condition its truth, and marks what is made of it if that is
+// another.
+func (s *Stepper) turnCond(i int32, v truth) {
+	if v == s.truths[i] {
+		return
+	}
+	s.truths[i], s.changed[i] = v, s.now
+	s.newConds.addAll(s.p.links.condConds.of(i))
+	s.newCallers = s.newCallers || s.p.links.forOutputs[i]
 }
 
 func (s *Stepper) cond(i int32) truth {
@@ -477,6 +554,22 @@ func (s *Stepper) cond(i int32) truth {
 		return s.decide(n, isTrue, isFalse)
 	case condFor, condForStrict:
 		return s.stepFor(i, n)
+	case condOutput:
+		return truthOf(s.outputs[n.a] == On)
+	case condBetween, condOutside:
+		return s.between(i, n)
+	case condNear:
+		return s.near(n)
+	case condTurnsOn, condTurnsOff, condTurns:
+		return s.turns(i, n)
+	case condChanges:
+		return s.changes(i, n)
+	case condCrosses:
+		return s.crosses(i, n)
+	case condRising, condFalling:
+		return s.slope(i, n)
+	case condDaytime:
+		return s.daytime(i, n)
 	}
 	return s.compare(i, n)
 }
@@ -550,10 +643,7 @@ func (s *Stepper) compare(i int32, n *condNode) truth {
 			s.memory[i] = x >= trip
 		}
 	}
-	if s.memory[i] {
-		return isTrue
-	}
-	return isFalse
+	return truthOf(s.memory[i])
 }
 
 // points are the trip and the reset point of a comparison: trip = S ± deadband,
@@ -680,6 +770,28 @@ func (s *Stepper) DerivedValue(derived int) (value float64, good bool) {
 	return s.values[v], s.known[v]
 }
 
+// report notes a transition. A thing that changes again at the same instant has
+// one, from where it was to where it comes to rest.
 func (s *Stepper) report(kind Kind, index int32, from, to State, because Reason) {
+	if r := s.reportOf(kind, index); r != nil {
+		if *r > 0 {
+			t := &s.transitions[*r-1]
+			t.To, t.Reason = to, because
+			return
+		}
+		*r = int32(len(s.transitions)) + 1
+	}
 	s.transitions = append(s.transitions, Transition{s.now, kind, index, from, to, because})
+}
+
+// reportOf is where the number of a rule's or output's transition of this
+// instant stands, from 1; nil for what changes once only.
+func (s *Stepper) reportOf(kind Kind, index int32) *int32 {
+	switch kind {
+	case RuleKind:
+		return &s.ruleReports[index]
+	case OutputKind:
+		return &s.outputReports[index]
+	}
+	return nil
 }

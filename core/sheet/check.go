@@ -220,6 +220,9 @@ func (c *checker) rule(r *Rule) {
 		return
 	}
 	c.exclusive(r)
+	if on, _ := r.OnCondition(); Momentary(on) && r.OffWhen == nil && r.OffAfter == nil && r.Pulse == nil && r.Latch == nil {
+		c.errorf(r.OnWhen.At, "momentary", "%s is true for an instant only, so %s needs an end: `pulse`, `latch`, `off when` or `off after`", on, r.Name)
+	}
 	if r.OffWhen != nil && r.OffAfter != nil {
 		c.errorf(r.OffAfter.At, "exclusive-clauses", "`off after` beside `off when`: a rule has one way to turn off; take one of the two out")
 	}
@@ -297,9 +300,11 @@ func (c *checker) chatter(r *Rule) {
 		}
 	})
 	Walk(on, func(x Condition) {
-		cmp, ok := x.(*Compare)
-		if ok && cmp.Hysteresis == nil && delay == nil && (c.hasInput(cmp.L) || c.hasInput(cmp.R)) {
-			c.warnf(cmp.Place(), "no-hysteresis", "%s has neither `hysteresis` nor a delay, and %s has no `off when`: noise at the trip point would switch it to and fro", cmp, r.Name)
+		cmp, isCompare := x.(*Compare)
+		in, isBetween := x.(*Between)
+		if isCompare && cmp.Hysteresis == nil && (c.hasInput(cmp.L) || c.hasInput(cmp.R)) && delay == nil ||
+			isBetween && in.Hysteresis == nil && c.hasInput(in.X) && delay == nil {
+			c.warnf(x.Place(), "no-hysteresis", "%s has neither `hysteresis` nor a delay, and %s has no `off when`: noise at the trip point would switch it to and fro", x, r.Name)
 		}
 	})
 }
@@ -382,61 +387,128 @@ func (c *checker) condition(cond Condition) {
 			in, isInput := d.(*Input)
 			_, isDerived := d.(*Derived)
 			_, isRule := d.(*Rule)
+			_, isOutput := d.(*Output)
 			switch {
 			case x.OfQuality() && !isInput && !isDerived:
 				c.errorf(x.Place(), "wrong-kind", "%s is %s; only a signal is good or bad", x.Name, describe(d))
 				return
-			case x.OfQuality(), isInput && in.Discrete, isRule:
+			case x.OfQuality(), isInput && in.Discrete, isRule, isOutput:
 				return
 			}
-			switch d.(type) {
-			case *Input, *Derived, *Setpoint:
-				c.errorf(x.Place(), "wrong-kind", "%s is %s, not a condition; compare it with a value by < <= > or >=", x.Name, describe(d))
-			default:
-				c.errorf(x.Place(), "wrong-kind", "%s is %s; a condition names discrete inputs and rules, or compares values", x.Name, describe(d))
-			}
+			c.errorf(x.Place(), "wrong-kind", "%s is %s, not a condition; compare it with a value by < <= > or >=", x.Name, describe(d))
+		case *Turn:
+			c.turn(x)
 		case *For:
 			c.duration(x.Duration)
+			if x.Crossing() == nil && Momentary(x.X) {
+				c.errorf(x.Place(), "momentary", "%s is true for an instant only and cannot last for %s; of such conditions only `crosses` takes a `for`", x.X, x.Duration)
+			}
+		case *Daytime:
+			if c.job.Timezone == "" {
+				c.errorf(x.At, "no-timezone", "a time of day needs to know the clock on the wall; add a line to the job, such as: timezone Europe/Dublin")
+			}
 		case *Compare:
-			c.compare(x)
+			if left, ok := c.pair(x.L, x.R); ok {
+				c.distance("deadband", x.Deadband, x.L, left)
+				c.distance("hysteresis", x.Hysteresis, x.L, left)
+			}
+		case *Between:
+			c.between(x)
+		case *Near:
+			if left, ok := c.pair(x.L, x.R); ok {
+				c.distance("`within`", x.Within, x.L, left)
+			}
+		case *Cross:
+			c.pair(x.X, x.V)
+		case *Slope:
+			c.slope(x)
 		}
 	})
 }
 
-func (c *checker) compare(x *Compare) {
-	if known := c.resolveAll(x.L); !c.resolveAll(x.R) || !known {
+// turn checks what turns or changes.
+func (c *checker) turn(x *Turn) {
+	d := c.resolve(x.Name)
+	if d == nil || d.Base().broken {
 		return
 	}
-	left, right, err := c.job.CompareTypes(x)
-	if err != nil {
+	switch d := d.(type) {
+	case *Rule, *Output:
+		return
+	case *Input:
+		if d.Discrete || x.How == "changes" {
+			return
+		}
+	case *Derived:
+		if x.How == "changes" {
+			return
+		}
+	}
+	c.errorf(x.Place(), "wrong-kind", "%s is %s; what %s is a discrete input, a rule or an output", x.Name, describe(d), x.How)
+}
+
+func (c *checker) between(x *Between) {
+	left, ok := c.pair(x.X, x.Low)
+	if _, also := c.pair(x.X, x.High); !ok || !also {
+		return
+	}
+	c.distance("hysteresis", x.Hysteresis, x.X, left)
+	low, lowOK := x.Low.(*Literal)
+	high, highOK := x.High.(*Literal)
+	if lowOK && highOK && low.Unit.Convert(low.Value, high.Unit) > high.Value {
+		c.errorf(low.At, "syntax", "`%s` goes from the lower to the higher end; write %s and %s", x.word(), high.Quantity, low.Quantity)
+	}
+}
+
+func (c *checker) slope(x *Slope) {
+	c.duration(x.Over)
+	if !c.resolveAll(x.X) {
+		return
+	}
+	t, err := c.job.TypeOf(x.X)
+	switch {
+	case err != nil:
 		c.typeError(err)
+	case !x.Rate.Quantity.Unit.Comparable(t.Unit):
+		c.errorf(x.Rate.At, "unit-mismatch", "a rate in %s per time beside %s, which is %s; write it in %s", x.Rate.Quantity.Unit.Describe(), x.X, inUnit(t.Unit), t.Unit)
+	}
+}
+
+// pair checks that two values can be compared, and gives the type of the left
+// one.
+func (c *checker) pair(l, r Expr) (left Type, ok bool) {
+	if known := c.resolveAll(l); !c.resolveAll(r) || !known {
+		return left, false
+	}
+	left, right, err := c.job.CompareTypes(l, r)
+	switch {
+	case err != nil:
+		c.typeError(err)
+	case !left.Unit.Comparable(right.Unit):
+		c.errorf(r.Place(), "unit-mismatch", "%s is %s and %s is %s; they cannot be compared", l, inUnit(left.Unit), r, inUnit(right.Unit))
+	case left.Difference != right.Difference:
+		c.errorf(r.Place(), "unit-mismatch", "%s is %s and %s is %s; they cannot be compared", l, left.temperature(), r, right.temperature())
+	default:
+		return left, true
+	}
+	return left, false
+}
+
+// distance checks a deadband, a hysteresis or the like beside a value; nil for
+// none.
+func (c *checker) distance(word string, e, beside Expr, left Type) {
+	if e == nil {
 		return
 	}
-	if !left.Unit.Comparable(right.Unit) {
-		c.errorf(x.R.Place(), "unit-mismatch", "%s is %s and %s is %s; they cannot be compared", x.L, inUnit(left.Unit), x.R, inUnit(right.Unit))
-		return
+	if l, ok := e.(*Literal); ok && l.Value < 0 {
+		c.errorf(l.At, "syntax", "a %s of %s; it is never below 0", word, l.Quantity)
 	}
-	if left.Difference != right.Difference {
-		c.errorf(x.R.Place(), "unit-mismatch", "%s is %s and %s is %s; they cannot be compared", x.L, left.temperature(), x.R, right.temperature())
-		return
+	t, ok := c.difference(e)
+	if ok && !t.Unit.Comparable(left.Unit) {
+		c.errorf(e.Place(), "unit-mismatch", "a %s in %s beside %s in %s; write it in %s", word, t.Unit.Describe(), beside, left.Unit.Describe(), left.Unit)
 	}
-	for _, band := range []struct {
-		word string
-		e    Expr
-	}{{"deadband", x.Deadband}, {"hysteresis", x.Hysteresis}} {
-		if band.e == nil {
-			continue
-		}
-		if l, ok := band.e.(*Literal); ok && l.Value < 0 {
-			c.errorf(l.At, "syntax", "a %s of %s; it is never below 0", band.word, l.Quantity)
-		}
-		t, ok := c.difference(band.e)
-		if ok && !t.Unit.Comparable(left.Unit) {
-			c.errorf(band.e.Place(), "unit-mismatch", "a %s in %s beside %s in %s; write it in %s", band.word, t.Unit.Describe(), x.L, left.Unit.Describe(), left.Unit)
-		}
-		if ok && t.Unit.Dimension() == unit.Temperature && !t.Difference {
-			c.errorf(band.e.Place(), "unit-mismatch", "%s is a temperature, and a %s is a difference; declare it with the word `difference`", band.e, band.word)
-		}
+	if ok && t.Unit.Dimension() == unit.Temperature && !t.Difference {
+		c.errorf(e.Place(), "unit-mismatch", "%s is a temperature, and a %s is a difference; declare it with the word `difference`", e, word)
 	}
 }
 

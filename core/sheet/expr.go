@@ -14,7 +14,8 @@ type Expr interface {
 	value()
 }
 
-// A Condition is *Compare, *Test, *Not, *And, *Or, *Quorum, *For or *Group.
+// A Condition is *Compare, *Test, *Not, *And, *Or, *Quorum, *For, *Group,
+// *Between, *Near, *Turn, *Cross, *Slope or *Daytime.
 type Condition interface {
 	Place() Place
 	String() string
@@ -92,8 +93,8 @@ type Compare struct {
 	Deadband, Hysteresis Expr
 }
 
-// Test is the state of something: a contact or a rule that is on by its name
-// alone, or `NAME is [not] on`, off, good or bad.
+// Test is the state of something: a contact, a rule or an output that is on by
+// its name alone, or `NAME is [not] on`, off, good or bad.
 type Test struct {
 	Name *Name
 	Not  bool

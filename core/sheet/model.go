@@ -395,10 +395,11 @@ func (j *Job) NamesIn(r *Rule) []string {
 			switch x := x.(type) {
 			case *Test:
 				add(x.Name)
-			case *Compare:
-				for _, e := range []Expr{x.L, x.R, x.Deadband, x.Hysteresis} {
-					Names(e, add)
-				}
+			case *Turn:
+				add(x.Name)
+			}
+			for _, e := range values(x) {
+				Names(e, add)
 			}
 		})
 	}
@@ -409,9 +410,10 @@ func (j *Job) NamesIn(r *Rule) []string {
 }
 
 // OnCondition is `on when` without an outermost `for`, and that `for` (nil if
-// there is none). Parentheses round the whole are left aside.
+// there is none). Parentheses round the whole are left aside. The `for` of a
+// crossing belongs to that.
 func (r *Rule) OnCondition() (Condition, *Duration) {
-	if f, ok := ungroup(r.OnWhen.Condition).(*For); ok {
+	if f, ok := ungroup(r.OnWhen.Condition).(*For); ok && f.Crossing() == nil {
 		return f.X, f.Duration
 	}
 	return r.OnWhen.Condition, nil

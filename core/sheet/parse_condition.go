@@ -1,6 +1,7 @@
 package sheet
 
 import (
+	"math"
 	"slices"
 	"strconv"
 	"strings"
@@ -114,25 +115,37 @@ func (p *parser) comparison() (Op, bool) {
 	return "", false
 }
 
-// later are words of conditions that this version does not read yet; the
-// message is better than "more than belongs here".
-var later = []string{"between", "outside", "turns", "changes", "crosses", "rising", "falling", "="}
-
 // test reads a comparison, a name, a condition in parentheses, or a bare value.
 func (p *parser) test() node {
 	if t := p.peek(); p.accept("at", "least") {
 		return p.quorum(t)
 	}
+	if t := p.peek(); p.accept("time", "between") {
+		c := &Daytime{At: p.place(t), From: p.clock()}
+		p.expect("and", "between the two times of day")
+		c.To = p.clock()
+		if c.From.Nanoseconds == c.To.Nanoseconds {
+			p.fail(t, "from %s to %s is no time at all; write two different times of day", c.From.Text, c.To.Text)
+		}
+		return c
+	}
 	left := p.sum()
-	if name, ok := left.(*Name); ok && p.accept("is") {
-		not := p.accept("not")
-		return &Test{Name: name, Not: not, Is: p.oneOf("the state", StateWords...)}
+	if name, ok := left.(*Name); ok {
+		if p.accept("is") {
+			not := p.accept("not")
+			return &Test{Name: name, Not: not, Is: p.oneOf("the state", StateWords...)}
+		}
+		for _, how := range Turns {
+			if p.accept(strings.Fields(how)...) {
+				return &Turn{name, how}
+			}
+		}
+	}
+	if c := p.relation(left); c != nil {
+		return c
 	}
 	op, ok := p.comparison()
 	if !ok {
-		if t := p.peek(); slices.Contains(later, t.text) && (t.kind == tokName || t.kind == tokSign) {
-			p.fail(t, "%q cannot be used here; a comparison is one of < <= > >=", t.text)
-		}
 		return left
 	}
 	c := &Compare{Op: op, L: p.asValue(left), R: p.asValue(p.sum())}
@@ -148,6 +161,87 @@ func (p *parser) test() node {
 	if t := p.peek(); t.kind == tokSign && slices.Contains([]string{"<", "<=", ">", ">="}, t.text) {
 		p.fail(t, "a second comparison in one; join two with `and`")
 	}
+	return c
+}
+
+// relation reads what stands after a value and is no comparison sign; nil if
+// nothing of that does.
+func (p *parser) relation(left node) node {
+	switch t := p.peek(); {
+	case p.at("between"), p.at("outside"):
+		p.next()
+		c := &Between{X: p.asValue(left), Outside: t.text == "outside", Low: p.asValue(p.sum())}
+		p.expect("and", "between the two ends")
+		c.High = p.asValue(p.sum())
+		if p.accept("hysteresis") {
+			c.Hysteresis = p.asValue(p.sum())
+		}
+		return c
+	case p.accept("="):
+		c := &Near{L: p.asValue(left), R: p.asValue(p.sum())}
+		if !p.accept("within") {
+			p.fail(p.peek(), "%s where `within` and how near must stand; measured values are never exactly equal", p.peek().source())
+		}
+		c.Within = p.asValue(p.sum())
+		return c
+	case p.accept("crosses"):
+		return &Cross{p.asValue(left), p.asValue(p.sum())}
+	case p.at("rising"), p.at("falling"):
+		p.next()
+		if !p.accept("faster", "than") {
+			p.fail(p.peek(), "%s where `faster than` must stand: %s %s faster than 0.5 mg/L per min over 2 min", p.peek().source(), left, t.text)
+		}
+		c := &Slope{X: p.asValue(left), Falling: t.text == "falling", Rate: p.rate()}
+		p.expect("over", "after the rate")
+		c.Over = p.duration()
+		return c
+	case p.at("turns"):
+		p.fail(t, "`turns on` and `turns off` stand after a name")
+	}
+	return nil
+}
+
+// rate reads `0.5 mg/L per min`.
+func (p *parser) rate() Rate {
+	t := p.peek()
+	r := Rate{At: p.place(t), Quantity: p.quantity()}
+	if r.Quantity.Value <= 0 {
+		p.fail(t, "a rate of %s; it is above 0, and `rising` or `falling` says its direction", r.Quantity)
+	}
+	p.expect("per", "after the amount of a rate")
+	per := p.next()
+	u, known := unit.Lookup(per.text)
+	if !known || u.Dimension() != unit.Time {
+		p.fail(per, "%s where a unit of time must stand, such as min", per.source())
+	}
+	r.Per = u
+	return r
+}
+
+// clock reads a time of day, HH:MM[:SS[.fff]].
+func (p *parser) clock() Clock {
+	first := p.peek()
+	var text strings.Builder
+	part := func(most float64, scale int64, fraction bool) int64 {
+		t := p.next()
+		v, err := strconv.ParseFloat(t.text, 64)
+		if whole, _, _ := strings.Cut(t.text, "."); t.kind != tokNumber || err != nil || v >= most || len(whole) != 2 || !fraction && len(t.text) != 2 {
+			p.fail(t, "%s in a time of day, which is written as 06:30 or 06:30:15, up to 23:59:59.999", t.source())
+		}
+		text.WriteString(t.text)
+		return int64(math.Round(v * float64(scale)))
+	}
+	c := Clock{Nanoseconds: part(24, 3600e9, false)}
+	if !p.accept(":") {
+		p.fail(first, "%s is no time of day, which is written as 06:30", first.source())
+	}
+	text.WriteByte(':')
+	c.Nanoseconds += part(60, 60e9, false)
+	if p.accept(":") {
+		text.WriteByte(':')
+		c.Nanoseconds += part(60, 1e9, true)
+	}
+	c.Text = text.String()
 	return c
 }
 
@@ -265,7 +359,8 @@ func (p *parser) factor() node {
 
 func (p *parser) atComparison() bool {
 	t := p.peek()
-	return t.kind == tokSign && slices.Contains([]string{"<", "<=", ">", ">="}, t.text)
+	return t.kind == tokSign && slices.Contains([]string{"<", "<=", ">", ">=", "="}, t.text) ||
+		t.kind == tokName && slices.Contains([]string{"between", "outside", "crosses", "rising", "falling"}, t.text)
 }
 
 func isUnitName(s string) bool { _, ok := unit.Lookup(s); return ok }

@@ -114,7 +114,37 @@ func (j *Job) say(c Condition) string {
 	case *Or:
 		return j.sayAll(c.Xs, " or ")
 	case *For:
+		if c.Crossing() != nil {
+			return j.say(c.X) + " and has stayed there for " + j.sayDuration(c.Duration)
+		}
 		return j.say(c.X) + " for " + j.sayDuration(c.Duration)
+	case *Between:
+		word := " is between "
+		if c.Outside {
+			word = " is outside "
+		}
+		s := j.sayValue(c.X) + word + j.sayValue(c.Low) + " and " + j.sayValue(c.High)
+		if c.Hysteresis != nil {
+			s += " with hysteresis " + j.sayValue(c.Hysteresis)
+		}
+		return s
+	case *Near:
+		return j.sayValue(c.L) + " is within " + j.sayValue(c.Within) + " of " + j.sayValue(c.R)
+	case *Turn:
+		if c.How == "changes" {
+			return j.title(c.Name.Name) + " changes"
+		}
+		return j.title(c.Name.Name) + " turns " + j.stateWord(c.Name.Name, c.How == "turns on")
+	case *Cross:
+		return j.sayValue(c.X) + " crosses " + j.sayValue(c.V)
+	case *Slope:
+		word := " rises"
+		if c.Falling {
+			word = " falls"
+		}
+		return j.sayValue(c.X) + word + " faster than " + c.Rate.String() + " over " + j.sayDuration(c.Over)
+	case *Daytime:
+		return "the time is between " + c.From.Text + " and " + c.To.Text
 	case *Compare:
 		s := j.sayValue(c.L) + " is " + opWords[c.Op] + " " + j.sayValue(c.R)
 		if c.Deadband != nil {

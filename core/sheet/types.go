@@ -47,15 +47,15 @@ func (j *Job) TypeOf(e Expr) (Type, error) { return j.typeOf(e, false) }
 
 // CompareTypes are the types of both sides of a comparison: beside a
 // temperature difference, a literal is a difference too.
-func (j *Job) CompareTypes(c *Compare) (left, right Type, err error) {
-	if left, err = j.typeOf(c.L, false); err != nil {
+func (j *Job) CompareTypes(l, r Expr) (left, right Type, err error) {
+	if left, err = j.typeOf(l, false); err != nil {
 		return
 	}
-	if right, err = j.typeOf(c.R, left.Difference); err != nil {
+	if right, err = j.typeOf(r, left.Difference); err != nil {
 		return
 	}
 	if right.Difference && !left.Difference {
-		left, err = j.typeOf(c.L, true)
+		left, err = j.typeOf(l, true)
 	}
 	return
 }

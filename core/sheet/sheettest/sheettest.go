@@ -14,7 +14,7 @@ import (
 var (
 	Analog   = []string{"sig0", "sig1", "sig2"}
 	Discrete = []string{"con0", "con1"}
-	Outputs  = []string{"out0", "out1"}
+	Outputs  = []string{"out0", "out1", "out2"}
 )
 
 // A maker draws the parts of a job.
@@ -29,6 +29,7 @@ func Job(t *rapid.T) string {
 	m := &maker{t: t}
 	m.comment("")
 	fmt.Fprintf(&m.b, "job %s\n", m.quoted())
+	m.clause("timezone Europe/Dublin")
 	m.maybe("settle %s", m.duration())
 	for _, name := range Analog {
 		m.head("input %s", name)
@@ -80,7 +81,9 @@ func Job(t *rapid.T) string {
 	for _, name := range Outputs {
 		m.head("output %s", name)
 		m.clause("called by %s", rapid.SampledFrom([]string{"any", "all"}).Draw(t, "called by"))
-		m.guard(0)
+		if name != "out2" { // which conditions look at
+			m.guard(0)
+		}
 		m.minimum("on")
 		m.minimum("off")
 		m.maybe("fail %s", rapid.SampledFrom([]string{"on", "off", "hold"}).Draw(t, "fail"))
@@ -96,8 +99,13 @@ func Job(t *rapid.T) string {
 func (m *maker) rule(i int) {
 	m.rules = i
 	m.head("rule rule%d", i)
-	m.clause("on when %s", m.whole(2))
-	switch m.pick("off", 5) {
+	how := m.pick("off", 5)
+	on := m.whole(2)
+	if how < 4 && m.chance("moment", 30) { // such a rule needs an end
+		on = m.moment() + rapid.SampledFrom([]string{"", " and " + m.part(1), " or " + m.part(1)}).Draw(m.t, "beside")
+	}
+	m.clause("on when %s", on)
+	switch how {
 	case 0:
 		m.clause("off when %s", m.whole(1))
 		m.minimum("on")
@@ -117,7 +125,7 @@ func (m *maker) rule(i int) {
 		m.minimum("off")
 	}
 	m.guard(1)
-	m.clause("call %s", rapid.SampledFrom([]string{"out0", "out1", "out0, out1"}).Draw(m.t, "call"))
+	m.clause("call %s", rapid.SampledFrom([]string{"out0", "out1", "out0, out1", "out1, out2"}).Draw(m.t, "call"))
 }
 
 // guard draws what permits and interlocks.
@@ -252,10 +260,44 @@ func (m *maker) part(depth int) string {
 		return rapid.SampledFrom(Discrete).Draw(m.t, "contact") + rapid.SampledFrom([]string{"", "", " is off", " is not bad"}).Draw(m.t, "is")
 	case m.chance("quality", 10):
 		return rapid.SampledFrom(append(Analog, "mean")).Draw(m.t, "signal") + " is " + rapid.SampledFrom([]string{"good", "bad", "not bad"}).Draw(m.t, "quality")
+	case m.chance("output", 8):
+		return "out2" + rapid.SampledFrom([]string{"", " is off"}).Draw(m.t, "is")
+	case m.chance("range", 12):
+		s := fmt.Sprintf("%s %s %s mg/L and %s", rapid.SampledFrom(append(Analog, "mean")).Draw(m.t, "input"), rapid.SampledFrom([]string{"between", "outside"}).Draw(m.t, "range"), m.number(100, 400),
+			rapid.SampledFrom([]string{"low", "low + band", m.number(450, 900) + " mg/L"}).Draw(m.t, "high"))
+		if m.chance("hysteresis", 50) {
+			s += " hysteresis band"
+		}
+		return s
+	case m.chance("near", 5):
+		return "sig0 = " + m.value() + " within " + rapid.SampledFrom([]string{"band", "0.5 mg/L"}).Draw(m.t, "within")
+	case m.chance("slope", 8):
+		return fmt.Sprintf("%s %s faster than %s mg/L per %s over %s", rapid.SampledFrom(append(Analog, "mean")).Draw(m.t, "input"), rapid.SampledFrom([]string{"rising", "falling"}).Draw(m.t, "slope"),
+			m.number(10, 300), rapid.SampledFrom([]string{"s", "min"}).Draw(m.t, "per"), m.anyDuration())
+	case m.chance("time", 5):
+		return rapid.SampledFrom([]string{"time between 00:58 and 01:02:30", "time between 01:03 and 01:01:15.5"}).Draw(m.t, "time")
 	case m.rules > 0 && m.chance("rule", 15):
 		return fmt.Sprintf("rule%d%s", m.pick("rule", m.rules), rapid.SampledFrom([]string{"", " is off", " is not on"}).Draw(m.t, "is"))
 	}
 	return m.compare()
+}
+
+// moment draws a condition that is true for an instant only.
+func (m *maker) moment() string {
+	name := rapid.SampledFrom(append(Analog, "mean")).Draw(m.t, "input")
+	switch m.pick("moment", 4) {
+	case 0:
+		return name + " changes"
+	case 1:
+		return name + " crosses " + m.value()
+	case 2:
+		return "(" + name + " crosses " + m.value() + " for " + m.anyDuration() + ")"
+	}
+	state := rapid.SampledFrom(append(Discrete, "out2")).Draw(m.t, "state")
+	if m.rules > 0 && m.chance("rule", 30) {
+		state = fmt.Sprintf("rule%d", m.pick("rule", m.rules))
+	}
+	return state + " " + rapid.SampledFrom([]string{"turns on", "turns off", "changes"}).Draw(m.t, "turn")
 }
 
 func (m *maker) compare() string {
