@@ -24,6 +24,8 @@ const (
 	ByInterlock                // forced off: Terms are those of the interlock
 	ByPulseEnd                 // the rule's pulse has ended
 	ByReset                    // the latch was reset: Terms
+	ByPerson                   // a person reset the latch: Terms are why that counts
+	ByHand                     // an output: a person decides it, as its Mode says
 	ByCircle                   // an output: it and what looks at it do not come to rest
 )
 
@@ -32,6 +34,7 @@ type Reason struct {
 	Cause   Cause
 	Terms   []Term
 	Callers []int32 // rules
+	Mode    Mode    // of an output in hand
 
 	Held    Hold   // what held it back until now
 	Holds   bool   // it still does
@@ -58,6 +61,7 @@ type Term struct {
 	Point Point
 
 	On      bool         // of a contact
+	Pinned  bool         // of an input
 	Rule    int32        // of a rule, with its State
 	State   State        // also good or bad, of a signal
 	Fault   signal.Fault // of a bad input
@@ -118,7 +122,7 @@ func (s *Stepper) ruleReason(r *Rule, held Hold, look int32, v truth, before Sta
 	switch {
 	case cause == ByPulseEnd:
 		return Reason{Cause: cause, HeldFor: s.duration(int64(r.pulse))}
-	case cause == ByInterlock || cause == ByReset:
+	case cause == ByInterlock || cause == ByReset || cause == ByPerson:
 		s.explain(look, 0, 0, false)
 		return Reason{Cause: cause, Terms: s.terms[from:]}
 	case held != NotHeld:
@@ -144,6 +148,9 @@ func (s *Stepper) ruleReason(r *Rule, held Hold, look int32, v truth, before Sta
 }
 
 func (s *Stepper) outputReason(i int, state State, cause Cause) Reason {
+	if cause == ByHand {
+		return Reason{Cause: cause, Mode: s.modes[i]}
+	}
 	if cause == ByCircle {
 		s.terms = append(s.terms, Term{Kind: OutputTerm, Input: -1, Rule: s.restless, State: s.outputs[s.restless]})
 		return Reason{Cause: cause, Terms: s.terms[len(s.terms)-1:]}
@@ -362,11 +369,12 @@ func holds(op sheet.Op, x, limit float64) bool {
 
 // input begins a term about an input, with its last reading.
 func (s *Stepper) input(i int32) Term {
-	t := Term{Input: i, Fault: s.fault(i)}
+	t := Term{Input: i, Fault: s.fault(i), Pinned: s.pinned[i]}
+	t.Left, _ = s.inputValue(i)
 	if s.p.Inputs[i].Chain != nil {
 		t.Reading, t.At, t.Cold = s.analog[i].Reading, s.analog[i].At, s.analog[i].Chain.Cold()
 	} else {
-		t.On = s.contacts[i].On
+		t.On = s.contactOn(i)
 	}
 	return t
 }
@@ -438,6 +446,10 @@ func (p *Program) cause(t Transition, clock Clock) string {
 		return "reset: " + p.termsText(r.Terms, t.Time, clock)
 	case ByCircle:
 		return CircleText(p.Outputs[r.Terms[0].Rule].Name) + ": fails to " + t.To.String()
+	case ByPerson:
+		return "reset by a person; " + p.termsText(r.Terms, t.Time, clock)
+	case ByHand:
+		return map[Mode]string{HandOn: "in hand: on", HandOff: "in hand: off", Stood: "stood off by a person"}[r.Mode]
 	case ByPulseEnd:
 		return "its pulse of " + unit.FormatDuration(r.HeldFor) + " has ended"
 	case ByCall:
@@ -549,7 +561,13 @@ func (p *Program) TermText(t Term) string {
 			return p.faultText(t)
 		}
 		if p.Inputs[t.Input].Chain == nil {
+			if t.Pinned {
+				return "pinned: " + p.Job.Inputs[t.Input].StateWord(t.On)
+			}
 			return "a good reading again"
+		}
+		if t.Pinned {
+			return "pinned at " + withUnit(unit.Short(t.Left), p.Inputs[t.Input].Chain.Engineering())
 		}
 		stages := p.Stages(t)
 		return "a good reading again, " + quantityText(stages[len(stages)-1])

@@ -84,9 +84,13 @@ func (s *Stepper) stepRule(i int32, rule int32) truth {
 		}
 	case m.pulse == pulseWaiting:
 	case r.latch && m.decided:
-		if m.armed && s.truths[r.reset] == isTrue {
+		switch {
+		case m.armed && s.truths[r.reset] == isTrue:
 			m.turn(false, s.now)
 			cause, look = ByReset, r.reset
+		case s.resets[rule] && trip == isFalse:
+			m.turn(false, s.now)
+			cause, look = ByPerson, r.trip
 		}
 	case m.decided:
 		look = r.turnOff
@@ -122,6 +126,7 @@ func (s *Stepper) stepRule(i int32, rule int32) truth {
 			}
 		}
 	}
+	s.resets[rule] = false
 	if !m.decided && m.turned == s.now && m.everOn {
 		if end, running := s.within(s.now, r.minimumOff); running {
 			due = min(due, end)
@@ -175,29 +180,27 @@ func (s *Stepper) stepOutput(i int32) {
 	due := int64(never)
 	heldBefore := m.held
 	m.held = NotHeld
-	switch {
+	switch mode := s.modes[i]; {
 	case o.interlock >= 0 && s.truths[o.interlock] != isFalse:
 		state, cause = Off, ByInterlock
+		if mode != Auto {
+			s.modes[i] = Stood // it needs a fresh command
+		}
 	case s.circle:
-		cause = ByCircle
-		state = o.fail.of(before)
+		state, cause = o.fail.of(before), ByCircle
+	case mode != Auto:
+		state, cause = Off, ByHand
+		if mode == HandOn {
+			state = On
+		}
+		state, due = s.heldOutput(i, state, before, true)
 	case called == Undecided:
 		state, cause = before, ByFail
 		if s.settled() {
 			state = o.fail.of(before)
 		}
-	case called == On && before == Off:
-		end, running := s.within(m.turned, o.minimumOff)
-		switch {
-		case running && m.everOn:
-			due, state, m.held = end, Off, ByMinimumOff
-		case o.permissive >= 0 && s.truths[o.permissive] != isTrue:
-			state, m.held = Off, ByPermissive
-		}
-	case called == Off && before == On:
-		if end, running := s.within(m.turned, o.minimumOn); running && !s.callerInterlocked(i) {
-			due, state, m.held = end, On, ByMinimumOn
-		}
+	default:
+		state, due = s.heldOutput(i, called, before, false)
 	}
 	if state != before {
 		m.turned, m.everOn = s.now, m.everOn || state == On
@@ -210,12 +213,36 @@ func (s *Stepper) stepOutput(i int32) {
 			}
 		}
 		reason := s.outputReason(int(i), state, cause)
-		if heldBefore != NotHeld && (cause == ByCall) {
+		if heldBefore != NotHeld && (cause == ByCall || cause == ByHand) {
 			s.explainHold(&reason, heldBefore, o.permissive, o.minimumOn, o.minimumOff)
 		}
 		s.report(OutputKind, i, before, state, reason)
 	}
 	s.timers.set(s.outputTimer(i), due)
+}
+
+// heldOutput is the state that an output takes when it is to have another: its
+// permissive and its minimum times may hold it where it was, until when.
+func (s *Stepper) heldOutput(i int32, want, before State, byHand bool) (state State, due int64) {
+	o, m := &s.p.Outputs[i], &s.outputMemories[i]
+	switch {
+	case want == On && before == Off:
+		end, running := s.within(m.turned, o.minimumOff)
+		switch {
+		case running && m.everOn:
+			m.held = ByMinimumOff
+			return Off, end
+		case o.permissive >= 0 && s.truths[o.permissive] != isTrue:
+			m.held = ByPermissive
+			return Off, never
+		}
+	case want == Off && before == On:
+		if end, running := s.within(m.turned, o.minimumOn); running && (byHand || !s.callerInterlocked(i)) {
+			m.held = ByMinimumOn
+			return On, end
+		}
+	}
+	return want, never
 }
 
 // callerInterlocked tells whether the interlock of one of an output's callers

@@ -66,6 +66,10 @@ type Stepper struct {
 	quality  []State // of each input at the end of the last instant
 	fresh    []bool  // the input had no reading before this instant
 	settings []float64
+	pinned   []bool    // of each input
+	pins     []float64 // the values of those
+	resets   []bool    // of each rule: a person resets it
+	modes    []Mode    // of each output
 
 	waitingReads []reading // of inputs whose cold junction is read at this instant too
 
@@ -130,6 +134,10 @@ func NewStepper(p *Program) *Stepper {
 		contacts: make([]signal.Contact, len(p.Inputs)),
 		quality:  make([]State, len(p.Inputs)),
 		fresh:    make([]bool, len(p.Inputs)),
+		pinned:   make([]bool, len(p.Inputs)),
+		pins:     make([]float64, len(p.Inputs)),
+		resets:   make([]bool, len(p.Rules)),
+		modes:    make([]Mode, len(p.Outputs)),
 		values:   make([]float64, len(p.values)),
 		known:    make([]bool, len(p.values)),
 		truths:   make([]truth, len(p.conds)),
@@ -290,8 +298,8 @@ func (s *Stepper) readWaiting() {
 	for _, r := range s.waitingReads {
 		from := &s.analog[s.p.Inputs[r.input].junction]
 		junction := math.NaN()
-		if from.Fault == signal.None {
-			junction = from.Chain.Engineering().Convert(from.Value, celsius)
+		if v, good := s.inputValue(int32(s.p.Inputs[r.input].junction)); good {
+			junction = from.Chain.Engineering().Convert(v, celsius)
 		}
 		s.analog[r.input].Junction(junction)
 		s.read(s.now, r.input, r.value, int(r.at))
@@ -388,13 +396,6 @@ func (s *Stepper) settledTransitions() []Transition {
 // settled tells whether the settling time had ended at this instant.
 func (s *Stepper) settled() bool { return s.timers.due[len(s.p.conds)] == never }
 
-func (s *Stepper) fault(input int32) signal.Fault {
-	if s.p.Inputs[input].Chain != nil {
-		return s.analog[input].Fault
-	}
-	return s.contacts[input].Fault
-}
-
 // stepInputs notes changes of quality. Leaving "not read yet" is none.
 func (s *Stepper) stepInputs() {
 	for word := range s.newInputs {
@@ -432,8 +433,7 @@ func (s *Stepper) value(n *valueNode) (v float64, known bool) {
 	case valueSetting:
 		return s.settings[n.a], true
 	case valueInput:
-		a := &s.analog[n.a]
-		return a.Value, a.Fault == signal.None
+		return s.inputValue(n.a)
 	case valueAdd:
 		return s.values[n.a] + s.values[n.b], s.known[n.a] && s.known[n.b]
 	case valueSub:
@@ -525,13 +525,10 @@ func (s *Stepper) cond(i int32) truth {
 	n := &s.p.conds[i]
 	switch n.op {
 	case condContact:
-		switch c := &s.contacts[n.a]; {
-		case c.Fault != signal.None:
+		if s.fault(n.a) != signal.None {
 			return isUnknown
-		case c.On:
-			return isTrue
 		}
-		return isFalse
+		return truthOf(s.contactOn(n.a))
 	case condGood:
 		if s.fault(n.a) != signal.None {
 			return isFalse
@@ -760,8 +757,7 @@ func (s *Stepper) OutputUndecided(output int) bool { return s.callers(output) ==
 // Value is the value of an analog input that rules saw at the last instant,
 // and whether it is good.
 func (s *Stepper) Value(input int) (value float64, good bool) {
-	a := &s.analog[input]
-	return a.Value, a.Fault == signal.None
+	return s.inputValue(int32(input))
 }
 
 // DerivedValue is a derived value at the last instant, and whether it is good.

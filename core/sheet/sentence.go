@@ -21,7 +21,12 @@ func (j *Job) Sentence(r *Rule) string {
 		what = "On"
 	}
 	s := what + " when " + j.say(r.OnWhen.Condition) + "."
+	on, _ := r.OnCondition()
 	switch {
+	case Momentary(on) && r.OffAfter != nil:
+		s += " Stop " + j.sayDuration(r.OffAfter.Duration) + " after that."
+	case Momentary(on) && r.Pulse != nil:
+		s += " Stop after " + j.sayDuration(r.Pulse.Duration) + "."
 	case r.OffWhen != nil:
 		s += " Stop when " + j.say(r.OffWhen.Condition) + "."
 	case r.OffAfter != nil:

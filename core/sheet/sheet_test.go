@@ -365,6 +365,8 @@ func TestSentence(t *testing.T) {
 		"on when not (air is good)\n  pulse pause\n  interlock when base":                               "Call blower when air is not good. Stop after pause (45 s), and wait until that has let go. Interlocked, and off at once, when base is on.",
 		"on when oxygen outside 4 mg/L and low hysteresis 1 mg/L or oxygen = low within 0.1 mg/L":       "Call blower when oxygen is outside 4 mg/L and low (6 mg/L) with hysteresis 1 mg/L or oxygen is within 0.1 mg/L of low (6 mg/L). Stop when that lets go.",
 		"on when oxygen crosses low for 5 s\n  off when mains turns off or oxygen changes":              "Call blower when oxygen crosses low (6 mg/L) and has stayed there for 5 s. Stop when mains turns off or oxygen changes.",
+		"on when mains changes\n  off after 5 s":                                                        "Call blower when mains changes. Stop 5 s after that.",
+		"on when mains turns on or air crosses 5 degC\n  pulse 5 s":                                     "Call blower when mains turns on or air crosses 5 degC. Stop after 5 s.",
 		"on when (air falling faster than 2 degF per min over pause) for 5 s":                           "Call blower when air falls faster than 2 degF per min over pause (45 s) for 5 s. Stop when that lets go.",
 		"on when not oxygen is bad\n  permissive when mains\n  interlock unless base\n  minimum on 5 s": "Call blower when oxygen is not bad. Stop when that lets go. Permitted to turn on when mains is on. Interlocked, and off at once, unless base is on. On for at least 5 s.",
 	} {
