@@ -153,6 +153,13 @@ func TestBadInput(t *testing.T) {
 		{"iolist export DIR/tab DIR/a.csv", 2, "rectura: DIR/tab cannot run until its 1 error is mended"},
 		{"push DIR/good --server http://127.0.0.1:1", 2, "rectura: asking the service; is it running?"},
 		{"recordings DIR/none.csv --server http://127.0.0.1:1", 2, "rectura: opening the recording: open DIR/none.csv: no such file or directory"},
+		{"try DIR/good z=1", 2, "rectura: no input, setpoint or constant is named z"},
+		{"try DIR/good k=ajar", 2, `rectura: k: "ajar" is no state of a contact; write on, off or bad`},
+		{"try DIR/good k=on", 0, "called by r"},
+		{"try DIR/good k=off,on", 0, "off  off  off"},
+		{"trip DIR/good r", 2, "rectura: r depends on no analog input, so it has no trip point"},
+		{"trip DIR/good z", 2, "rectura: no rule is named z"},
+		{"trip DIR/good r --with k", 2, `rectura: --with: "k" is not NAME=VALUE, such as oxygen=5.9mg/L`},
 		{"polish", 2, `rectura: unknown command "polish" for "rectura"`},
 	} {
 		out, code := run(t, words(strings.ReplaceAll(c.args, "DIR", folder))...)

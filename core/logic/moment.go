@@ -65,7 +65,7 @@ func (s *Stepper) crosses(i int32, n *condNode) truth {
 		s.since[i] = s.now
 	}
 	end := after(s.since[i], s.duration(int64(n.n)))
-	if s.now < end {
+	if s.now < end && !s.patient {
 		s.timers.set(i, end)
 		return isFalse
 	}
@@ -120,7 +120,10 @@ func (s *Stepper) slope(i int32, n *condNode) truth {
 		due = after(h.entries[1].at, over)
 	}
 	s.timers.set(i, due)
-	if h.entries[0].at > from {
+	switch {
+	case s.patient: // it has stood still
+		h.entries[0].value = x
+	case h.entries[0].at > from:
 		return isUnknown
 	}
 	rise := x - h.entries[0].value

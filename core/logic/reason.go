@@ -26,6 +26,11 @@ const (
 	ByReset                    // the latch was reset: Terms
 	ByPerson                   // a person reset the latch: Terms are why that counts
 	ByHand                     // an output: a person decides it, as its Mode says
+	InPulse                    // a rule stands in its pulse
+	AfterPulse                 // a rule waits, after its pulse, for its on-condition to let go: Terms
+	InLatch                    // a rule is latched; Terms are those of its on-condition
+	NotCalled                  // an output: none of Callers calls it
+	Settling                   // an output: Callers are undecided, and the job settles
 	ByCircle                   // an output: it and what looks at it do not come to rest
 )
 
@@ -39,6 +44,7 @@ type Reason struct {
 	Held    Hold   // what held it back until now
 	Holds   bool   // it still does
 	HeldFor int64  // the minimum time, or that of the pulse, in nanoseconds
+	Since   int64  // of a pulse or a latch
 	Permit  []Term // why it is permitted now, or is not
 }
 
@@ -411,8 +417,17 @@ func (p *Program) valueReads(v, input int32) bool {
 	return false
 }
 
-// A Clock prints a time as the recording or the wall shows it.
+// A Clock prints a time as the recording or the wall shows it. A nil one is for
+// where time has no meaning: sentences are then without it.
 type Clock func(t int64) string
+
+// since is the part of a sentence that says since when.
+func (c Clock) since(t int64) string {
+	if c == nil {
+		return ""
+	}
+	return ", since " + c(t)
+}
 
 // Sentence puts a reason into words.
 func (p *Program) Sentence(t Transition, clock Clock) string {
@@ -450,6 +465,19 @@ func (p *Program) cause(t Transition, clock Clock) string {
 		return "reset by a person; " + p.termsText(r.Terms, t.Time, clock)
 	case ByHand:
 		return map[Mode]string{HandOn: "in hand: on", HandOff: "in hand: off", Stood: "stood off by a person"}[r.Mode]
+	case InPulse:
+		return "in its pulse of " + unit.FormatDuration(r.HeldFor) + clock.since(r.Since)
+	case AfterPulse:
+		return "its pulse has ended, and it waits until this lets go: " + p.termsText(r.Terms, t.Time, clock)
+	case InLatch:
+		return "latched until it is reset" + clock.since(r.Since) + ": " + p.termsText(r.Terms, t.Time, clock)
+	case NotCalled:
+		if len(r.Callers) == 0 {
+			return "no rule calls it"
+		}
+		return "not called by " + p.ruleNames(r.Callers)
+	case Settling:
+		return p.ruleNames(r.Callers) + " undecided, and the job still settles"
 	case ByPulseEnd:
 		return "its pulse of " + unit.FormatDuration(r.HeldFor) + " has ended"
 	case ByCall:
@@ -521,9 +549,9 @@ func DelayText(t Term, now int64, clock Clock) string {
 		return "from now on, and must last " + unit.FormatDuration(t.For)
 	}
 	if t.Waiting {
-		return "for only " + unit.FormatDuration(now-t.Since) + " of " + unit.FormatDuration(t.For) + ", since " + clock(t.Since)
+		return "for only " + unit.FormatDuration(now-t.Since) + " of " + unit.FormatDuration(t.For) + clock.since(t.Since)
 	}
-	return "for " + unit.FormatDuration(t.For) + ", since " + clock(t.Since)
+	return "for " + unit.FormatDuration(t.For) + clock.since(t.Since)
 }
 
 // TermText puts one term into words, without its delay.

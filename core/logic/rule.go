@@ -42,7 +42,7 @@ func (m *ruleState) turn(on bool, now int64) {
 // within tells whether less than a minimum has passed since the rule turned,
 // and when it will have. A duration of -1 is none.
 func (s *Stepper) within(turned int64, minimum int32) (end int64, running bool) {
-	if minimum < 0 {
+	if minimum < 0 || s.patient {
 		return never, false
 	}
 	end = after(turned, s.duration(int64(minimum)))

@@ -100,6 +100,7 @@ type Stepper struct {
 	started bool
 	start   int64
 	always  bool // compute everything at every instant; for tests
+	patient bool // delays and minimum times are waited out
 
 	// What must be computed anew: because of what was read or set since the
 	// last instant, of timers that are due, and then of each other.
@@ -182,12 +183,27 @@ func NewStepper(p *Program) *Stepper {
 	return s
 }
 
+// NewPatient gives a Stepper at whose instants every delay, minimum time and
+// filter has been waited out: a reading is one of a signal that stands still.
+func NewPatient(p *Program) *Stepper {
+	s := NewStepper(p)
+	s.patient = true
+	for i := range p.Inputs {
+		if c := p.Inputs[i].Chain; c != nil {
+			s.analog[i] = signal.NewAnalog(c.Steady())
+		} else {
+			s.contacts[i].Debounce = 0
+		}
+	}
+	return s
+}
+
 // Set gives a setpoint or constant another value, in its own unit, from the
 // next instant on.
 func (s *Stepper) Set(setting int, value float64) {
 	s.settings[setting] = value
 	for i := range s.p.Inputs {
-		if s.p.Inputs[i].retimed {
+		if s.p.Inputs[i].retimed && !s.patient {
 			s.retime(int32(i))
 		}
 	}
@@ -394,7 +410,7 @@ func (s *Stepper) settledTransitions() []Transition {
 }
 
 // settled tells whether the settling time had ended at this instant.
-func (s *Stepper) settled() bool { return s.timers.due[len(s.p.conds)] == never }
+func (s *Stepper) settled() bool { return s.timers.due[len(s.p.conds)] == never || s.patient }
 
 // stepInputs notes changes of quality. Leaving "not read yet" is none.
 func (s *Stepper) stepInputs() {
@@ -676,7 +692,7 @@ func (s *Stepper) stepFor(i int32, n *condNode) truth {
 			s.waiting[i], s.since[i] = true, s.now
 		}
 		end := after(s.since[i], s.duration(int64(n.b)))
-		if s.now >= end {
+		if s.now >= end || s.patient {
 			s.lapsed[i] = true
 		}
 		if s.lapsed[i] {

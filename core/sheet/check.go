@@ -174,7 +174,7 @@ func (c *checker) output(o *Output) {
 		}
 	}
 	if len(callers) > 1 && o.CalledBy == nil {
-		c.errorf(o.NameAt, "called-by", "%s call the output %s; say how they are combined: `called by any` or `called by all`", list(callers, "and"), o.Name)
+		c.errorf(o.NameAt, "called-by", "%s call the output %s; say how they are combined: `called by any` or `called by all`", List(callers, "and"), o.Name)
 	}
 	for _, x := range o.conditions() {
 		c.condition(x.Condition)

@@ -409,6 +409,30 @@ func (j *Job) NamesIn(r *Rule) []string {
 	return names
 }
 
+// SignalsOf lists the inputs that a rule depends on, through derived values and
+// other rules too, each once.
+func (j *Job) SignalsOf(r *Rule) []string {
+	var signals []string
+	seen := map[string]bool{}
+	var visit func(r *Rule)
+	visit = func(r *Rule) {
+		for _, name := range j.NamesIn(r) {
+			if seen[name] {
+				continue
+			}
+			seen[name] = true
+			switch d := j.names[name].(type) {
+			case *Input:
+				signals = append(signals, name)
+			case *Rule:
+				visit(d)
+			}
+		}
+	}
+	visit(r)
+	return signals
+}
+
 // OnCondition is `on when` without an outermost `for`, and that `for` (nil if
 // there is none). Parentheses round the whole are left aside. The `for` of a
 // crossing belongs to that.

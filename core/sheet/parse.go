@@ -156,7 +156,7 @@ func (p *parser) declaration(head line, clauses []line) Declaration {
 	if first.kind != tokName || !slices.Contains(declarations, first.text) {
 		hint := didYouMean(first.text, declarations)
 		if hint == "" {
-			hint = "; a declaration begins with " + list(declarations, "or")
+			hint = "; a declaration begins with " + List(declarations, "or")
 		}
 		p.report(at, "syntax", "%s is no declaration%s", first.source(), hint)
 		return nil
@@ -224,7 +224,7 @@ func (p *parser) clause(d Declaration, l line, kinds []clauseKind, seen map[stri
 			hint = didYouMean(first.source(), words)
 		}
 		if hint == "" {
-			hint = "; it takes " + list(words, "and")
+			hint = "; it takes " + List(words, "and")
 		}
 		article := "a"
 		if strings.ContainsAny(d.Keyword()[:1], "aeiou") {
@@ -234,8 +234,8 @@ func (p *parser) clause(d Declaration, l line, kinds []clauseKind, seen map[stri
 	})
 }
 
-// list joins words as a sentence does.
-func list(words []string, last string) string {
+// List joins words as a sentence does: "a, b and c".
+func List(words []string, last string) string {
 	if len(words) < 2 {
 		return strings.Join(words, "")
 	}

@@ -16,7 +16,7 @@ func (j *Job) Sentence(r *Rule) string {
 	for _, n := range r.Calls() {
 		outputs = append(outputs, j.title(n.Name))
 	}
-	what := "Call " + list(outputs, "and")
+	what := "Call " + List(outputs, "and")
 	if len(outputs) == 0 {
 		what = "On"
 	}
@@ -201,7 +201,7 @@ func (j *Job) sayValue(e Expr) string {
 				args[i] = "(" + args[i] + ")"
 			}
 		}
-		return "the " + map[string]string{"min": "smallest", "max": "largest", "average": "average", "median": "median", "abs": "size"}[e.Name] + " of " + list(args, "and")
+		return "the " + map[string]string{"min": "smallest", "max": "largest", "average": "average", "median": "median", "abs": "size"}[e.Name] + " of " + List(args, "and")
 	case *Negate:
 		return "-" + j.sayValue(e.X)
 	case *Paren:

@@ -285,6 +285,15 @@ func (c *Chain) ParseReading(input, s string) (value float64, at int, err error)
 	return q.In(c.Units[at]), at, nil
 }
 
+// Steady is the chain for a signal that has stood still for long: without its
+// filters, and without the health clauses that watch the signal over time.
+func (c *Chain) Steady() *Chain {
+	own := *c
+	own.method, own.skip, own.times = noFilter, 0, times{}
+	own.frozenAt, own.unsteadyAt = -1, -1
+	return &own
+}
+
 // Resolution is the smallest step of the engineering value that the converter
 // can tell apart, at mid span; 0 if readings are not counts.
 func (c *Chain) Resolution() float64 {

@@ -1,0 +1,141 @@
+package cli
+
+import (
+	"fmt"
+	"io"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"rectura/core/bench"
+	"rectura/core/sheet"
+	"rectura/core/unit"
+)
+
+// The stable JSON of `trip`.
+type (
+	trippedJSON struct {
+		Rule  string     `json:"rule"`
+		Input string     `json:"input"`
+		Trip  *foundJSON `json:"trip"`
+		Reset *foundJSON `json:"reset"`
+	}
+	foundJSON struct {
+		Stages    []stageValue `json:"stages"`
+		Direction string       `json:"direction"`
+	}
+)
+
+func newTrip() *cobra.Command {
+	var input, format string
+	var with []string
+	c := &cobra.Command{
+		Use:   "trip JOB RULE",
+		Short: "Find the exact readings at which a rule trips and resets, by moving an input",
+		Long: `Moves an input slowly from one end to the other and back, a count at a time (or by
+1/100,000 of its span where readings are not counts), and tells the first readings at
+which the rule trips and resets, at every stage. Delays, minimum times and filters are
+waited out at each step, and a latch is reset as soon as it can be. The other inputs
+stand still: discrete ones off and analog ones at mid span, or where --with puts them.`,
+		Example: "  rectura trip examples/hatchery standby_blower\n" +
+			"  rectura trip examples/hatchery emergency_oxygen --with mains=on\n" +
+			"  rectura trip examples/hatchery feeding --input temperature --with oxygen=9",
+		Args: cobra.ExactArgs(2),
+		ValidArgsFunction: completeJob(func(folder string, args []string) []string {
+			if len(args) > 0 {
+				return nil
+			}
+			return declaredNames(folder, func(d sheet.Declaration) bool { _, is := d.(*sheet.Rule); return is })
+		}),
+		RunE: func(c *cobra.Command, args []string) error {
+			p, err := loadJob(c, args[0])
+			if err != nil {
+				return err
+			}
+			var given []bench.Given
+			for _, w := range with {
+				g, err := bench.ParseGiven(p, w)
+				if err != nil {
+					return fmt.Errorf("--with: %w", err)
+				}
+				given = append(given, g)
+			}
+			t, err := bench.Trip(p, args[1], input, given)
+			if err != nil {
+				return err
+			}
+			switch format {
+			case "json":
+				return writeJSON(c.OutOrStdout(), trippedJSON{t.Rule, t.Input, foundView(t.Trip), foundView(t.Reset)})
+			case "csv":
+				l := list{heads: []string{"point", "direction", "value", "unit"}}
+				for _, f := range []struct {
+					name  string
+					found *bench.Found
+				}{{"trip", t.Trip}, {"reset", t.Reset}} {
+					if f.found != nil {
+						for _, s := range f.found.Stages {
+							l.add(f.name, movedWord(f.found), precise(s.Value), s.Unit.Name())
+						}
+					}
+				}
+				return l.csv(c.OutOrStdout())
+			}
+			printTripped(c.OutOrStdout(), t)
+			return nil
+		},
+	}
+	c.Flags().StringVar(&input, "input", "", "the `input` that is moved, where the rule depends on several")
+	c.Flags().StringArrayVar(&with, "with", nil, "where another input, a setpoint or a constant stands, `NAME=VALUE`; may be repeated")
+	addFormat(c, &format)
+	return c
+}
+
+func movedWord(f *bench.Found) string {
+	if f.Falling {
+		return "falling"
+	}
+	return "rising"
+}
+
+func foundView(f *bench.Found) *foundJSON {
+	if f == nil {
+		return nil
+	}
+	return &foundJSON{stageValues(f.Stages), movedWord(f)}
+}
+
+func printTripped(w io.Writer, t bench.Tripped) {
+	l := list{heads: []string{t.Rule, ""}}
+	stages := []bench.Found{}
+	for _, f := range []struct {
+		name  string
+		found *bench.Found
+	}{{"trips", t.Trip}, {"resets", t.Reset}} {
+		if f.found == nil {
+			l.add("never "+f.name, "")
+			continue
+		}
+		row := []string{f.name, t.Input + " " + movedWord(f.found)}
+		for _, s := range f.found.Stages {
+			row = append(row, precise(s.Value)+" "+s.Unit.Name())
+		}
+		l.add(row...)
+		stages = append(stages, *f.found)
+	}
+	for len(stages) > 0 && len(l.heads) < 2+len(stages[0].Stages) {
+		l.heads = append(l.heads, "")
+	}
+	l.table(w)
+	step := "by " + precise(t.Step.Value) + " " + t.Step.Unit.Name()
+	if t.Step.Unit.Dimension() == unit.Counts {
+		step = "a count"
+	}
+	fmt.Fprintf(w, "\n%s moved from %s to %s %s and back, %s at a time.\n", t.Input, precise(t.Low.Value), precise(t.High.Value), t.High.Unit.Name(), step)
+	if len(t.Still) > 0 {
+		fmt.Fprintf(w, "Meanwhile: %s.\n", strings.Join(t.Still, ", "))
+	}
+	if t.Always {
+		fmt.Fprintf(w, "It is on at both ends; give the other inputs another place by --with.\n")
+	}
+}

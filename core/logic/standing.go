@@ -1,0 +1,129 @@
+package logic
+
+// Standing is how a rule or an output stands after the last instant, and why it
+// is not otherwise, as a Transition that leads from its state to the same one.
+// What holds it back is in its Reason. It is valid until the next Step.
+func (s *Stepper) Standing(kind Kind, index int) Transition {
+	i := int32(index)
+	s.reasonFrom = len(s.terms)
+	t := Transition{Time: s.now, Kind: kind, Index: i}
+	switch kind {
+	case RuleKind:
+		t.To, t.Reason = s.rules[i], s.standingRule(i)
+	case OutputKind:
+		t.To, t.Reason = s.outputs[i], s.standingOutput(i)
+	case InputKind:
+		t.To = Good
+		if s.fault(i) != 0 {
+			t.To = Bad
+		}
+		term := s.input(i)
+		term.Kind = ReadingTerm
+		s.terms = append(s.terms, term)
+		t.Reason = Reason{Cause: ByReading, Terms: s.terms[s.reasonFrom:]}
+	}
+	t.From = t.To
+	return t
+}
+
+func (s *Stepper) standingRule(rule int32) Reason {
+	r, m := &s.p.Rules[rule], &s.memories[rule]
+	from := len(s.terms)
+	explained := func(cause Cause, conds ...int32) Reason {
+		for _, c := range conds {
+			s.explain(c, 0, 0, false)
+		}
+		return Reason{Cause: cause, Terms: s.terms[from:]}
+	}
+	switch {
+	case r.interlock >= 0 && s.truths[r.interlock] != isFalse:
+		return explained(ByInterlock, r.interlock)
+	case m.pulse == pulseRunning:
+		return Reason{Cause: InPulse, Since: m.turned, HeldFor: s.duration(int64(r.pulse))}
+	case m.pulse == pulseWaiting:
+		return explained(AfterPulse, r.trip)
+	case r.latch && m.decided:
+		reason := explained(InLatch, r.trip)
+		reason.Since = m.turned
+		return reason
+	case m.decided:
+		look := r.on // on for as long as what turned it on
+		if s.truths[r.trip] != isTrue || r.off >= 0 && s.truths[r.on] != isTrue {
+			look = r.turnOff // and it has not been turned off
+		}
+		reason := explained(ByTerms, look)
+		s.hold(&reason, m.held, r.permissive, r.minimumOn, r.minimumOff)
+		return reason
+	}
+	var reason Reason
+	switch v := s.truths[r.turnOn]; {
+	case v != isFalse || r.off < 0:
+		reason = explained(ByTerms, r.turnOn)
+	case s.truths[r.on] == isFalse:
+		reason = explained(ByTerms, r.on)
+	default:
+		reason = explained(ByTerms, r.off)
+	}
+	if r.permissive >= 0 && s.truths[r.permissive] != isTrue && s.truths[r.turnOn] != isFalse {
+		s.hold(&reason, ByPermissive, r.permissive, r.minimumOn, r.minimumOff)
+	} else if s.truths[r.turnOn] == isTrue {
+		s.hold(&reason, m.held, r.permissive, r.minimumOn, r.minimumOff)
+	}
+	return reason
+}
+
+// hold says what holds something back now.
+func (s *Stepper) hold(reason *Reason, held Hold, permissive, minimumOn, minimumOff int32) {
+	if held != NotHeld {
+		reason.Holds = true
+		s.explainHold(reason, held, permissive, minimumOn, minimumOff)
+	}
+}
+
+func (s *Stepper) standingOutput(i int32) Reason {
+	o, m := &s.p.Outputs[i], &s.outputMemories[i]
+	called := s.callers(int(i))
+	var reason Reason
+	switch {
+	case o.interlock >= 0 && s.truths[o.interlock] != isFalse:
+		reason = s.outputReason(int(i), Off, ByInterlock)
+	case s.circle:
+		reason = s.outputReason(int(i), s.outputs[i], ByCircle)
+	case s.modes[i] != Auto:
+		reason = s.outputReason(int(i), s.outputs[i], ByHand)
+	case called == Undecided && !s.settled():
+		reason = s.outputReason(int(i), s.outputs[i], ByFail)
+		reason.Cause = Settling
+	case called == Undecided:
+		reason = s.outputReason(int(i), s.outputs[i], ByFail)
+	case called == On:
+		reason = s.outputReason(int(i), On, ByCall)
+	default:
+		reason = Reason{Cause: NotCalled, Callers: s.p.Callers(int(i))}
+	}
+	s.hold(&reason, m.held, o.permissive, o.minimumOn, o.minimumOff)
+	return reason
+}
+
+// A Delay is how a rule's on-delay stands.
+type Delay struct {
+	Length  int64 // nanoseconds; 0 for none
+	Since   int64 // since when its condition has been true
+	Running bool
+	Over    bool // it has run out
+}
+
+// OnDelay is how the on-delay of a rule stands after the last instant.
+func (s *Stepper) OnDelay(rule int) Delay {
+	r := &s.p.Rules[rule]
+	if r.on == r.trip {
+		return Delay{}
+	}
+	return Delay{s.duration(int64(s.p.conds[r.on].b)), s.since[r.on], s.waiting[r.on], s.lapsed[r.on]}
+}
+
+// RuleState is the state of a rule after the last instant.
+func (s *Stepper) RuleState(rule int) State { return s.rules[rule] }
+
+// OutputState is the state of an output after the last instant.
+func (s *Stepper) OutputState(output int) State { return s.outputs[output] }
