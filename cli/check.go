@@ -2,6 +2,8 @@ package cli
 
 import (
 	"fmt"
+	"os"
+	"path/filepath"
 	"strconv"
 
 	"github.com/spf13/cobra"
@@ -39,6 +41,7 @@ func runCheck(c *cobra.Command, folder, format string) error {
 		return err
 	}
 	job, found := sheet.Parse(sources)
+	found = append(found, missingRecordings(folder, job)...)
 	switch format {
 	case "json":
 		all := []findingJSON{}
@@ -67,4 +70,20 @@ func runCheck(c *cobra.Command, folder, format string) error {
 		return errNo
 	}
 	return err
+}
+
+// missingRecordings reports the trials whose recording is not in the job's
+// folder.
+func missingRecordings(folder string, job *sheet.Job) []sheet.Finding {
+	var found []sheet.Finding
+	for _, t := range job.Trials {
+		if t.Play == nil {
+			continue
+		}
+		if _, err := os.Stat(filepath.Join(folder, filepath.FromSlash(t.Play.Text))); !filepath.IsLocal(filepath.FromSlash(t.Play.Text)) || err != nil {
+			found = append(found, sheet.Finding{Place: t.Play.At, Severity: sheet.Error, Code: "no-recording",
+				Text: fmt.Sprintf("the recording %s of the trial %s is not in the job's folder; put it there, or correct its path", t.Play.Text, t.Name)})
+		}
+	}
+	return found
 }

@@ -16,6 +16,16 @@ import (
 type Options struct {
 	Set  map[string]unit.Quantity // other values of setpoints and constants
 	Scan int64                    // evaluate only every so many nanoseconds from the start, as a looped controller would
+
+	Commands []Command // of people, in order of time
+
+	watch bool // the stepper notes when conditions are first true
+}
+
+// A Command is what a person does at a time.
+type Command struct {
+	At int64
+	logic.Command
 }
 
 // A Result is what came out of a replay. Transitions are in order of time.
@@ -63,10 +73,14 @@ func replay(p *logic.Program, r *recording.Recording, o Options, look func(*logi
 	for i, v := range w.result.Settings {
 		w.stepper.Set(i, v)
 	}
+	if o.watch {
+		w.stepper.Watch()
+	}
 	for _, b := range bound {
 		w.cursors = append(w.cursors, newCursor(b))
 	}
 	w.totals = newTotals(p)
+	w.commands = o.Commands
 	if o.Scan > 0 {
 		w.scan(r.Start, r.End, o.Scan)
 	} else {
@@ -167,7 +181,9 @@ type player struct {
 	cursors []cursor
 	totals  *totals
 	result  *Result
-	look    func(*logic.Stepper, int64)
+
+	commands []Command // that are still to come
+	look     func(*logic.Stepper, int64)
 }
 
 // play evaluates every instant: each time at which a reading stands, and each
@@ -179,8 +195,9 @@ func (w *player) play(start, end int64) {
 				w.stepper.Read(t, c.input, c.take(), c.at)
 			}
 		}
+		w.command(t)
 		w.step(t)
-		t = min(w.nextReading(), w.stepper.Next())
+		t = min(w.nextReading(), w.nextCommand(), w.stepper.Next())
 	}
 }
 
@@ -190,6 +207,21 @@ func (w *player) nextReading() int64 {
 		next = min(next, w.cursors[i].time)
 	}
 	return next
+}
+
+// command hands over what people have done up to a time.
+func (w *player) command(t int64) {
+	for len(w.commands) > 0 && w.commands[0].At <= t {
+		w.stepper.Command(w.commands[0].Command)
+		w.commands = w.commands[1:]
+	}
+}
+
+func (w *player) nextCommand() int64 {
+	if len(w.commands) == 0 {
+		return never
+	}
+	return w.commands[0].At
 }
 
 // scan evaluates at start + k·period only, with the newest reading of each
@@ -208,8 +240,9 @@ func (w *player) scan(start, end, period int64) {
 			}
 			w.stepper.Read(t, c.input, newest, c.at)
 		}
+		w.command(t)
 		w.step(t)
-		next := min(w.nextReading(), w.stepper.Next())
+		next := min(w.nextReading(), w.nextCommand(), w.stepper.Next())
 		if next > end {
 			return
 		}

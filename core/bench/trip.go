@@ -16,7 +16,7 @@ import (
 // slowly and all others stand still.
 type Tripped struct {
 	Rule, Input string
-	Trip, Reset *Found // nil: never reached
+	Trip, Reset *Found        // nil: never reached
 	Still       []string      // where the other inputs that the rule depends on stand
 	Step        unit.Quantity // by which the reading moved
 	Low, High   unit.Quantity // between which it did

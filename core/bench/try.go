@@ -39,6 +39,8 @@ func ParseGiven(p *logic.Program, s string) (Given, error) {
 		g.input = i
 		if c := p.Inputs[i].Chain; c != nil && isNumber(g.Text) {
 			g.Text = strings.TrimSpace(g.Text + " " + c.Engineering().String())
+		} else if q, err := unit.ParseQuantity(g.Text); c != nil && err == nil {
+			g.Text = q.String()
 		}
 		g.value, g.at, err = parseInput(p, i, g.Text)
 	} else if i := p.SettingIndex(g.Name); i >= 0 {

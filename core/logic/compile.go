@@ -13,6 +13,13 @@ import (
 // Compile makes a Program of a job that was checked without errors. An error
 // means that it was not.
 func Compile(job *sheet.Job) (*Program, error) {
+	p, _, err := CompileWith(job, nil)
+	return p, err
+}
+
+// CompileWith is Compile with further conditions that somebody wants to watch;
+// it gives their numbers, for Stepper.Watch.
+func CompileWith(job *sheet.Job, watched []sheet.Condition) (*Program, []int32, error) {
 	c := &compiler{p: &Program{Job: job, index: map[string]int{}}, shared: map[valueNode]int32{}}
 	for i, in := range job.Inputs {
 		node := Input{Name: in.Name, Inverted: in.Inverted != nil, junction: -1}
@@ -42,7 +49,7 @@ func Compile(job *sheet.Job) (*Program, error) {
 	for i, d := range job.Derived {
 		t, err := job.TypeOf(d.Value)
 		if err != nil {
-			return nil, fmt.Errorf("compiling job %q: %s: %w", job.Title, d.NameAt, err)
+			return nil, nil, fmt.Errorf("compiling job %q: %s: %w", job.Title, d.NameAt, err)
 		}
 		c.p.Derived = append(c.p.Derived, Derived{d.Name, t.Unit, c.value(d.Value, t.Unit, t.Difference)})
 		c.p.index["d:"+d.Name] = i
@@ -55,7 +62,7 @@ func Compile(job *sheet.Job) (*Program, error) {
 	if job.Timezone != "" {
 		zone, err := time.LoadLocation(job.Timezone)
 		if err != nil {
-			return nil, fmt.Errorf("compiling job %q: %w", job.Title, err)
+			return nil, nil, fmt.Errorf("compiling job %q: %w", job.Title, err)
 		}
 		c.p.zone = zone
 	}
@@ -73,10 +80,14 @@ func Compile(job *sheet.Job) (*Program, error) {
 		c.output(o)
 	}
 	if c.err != nil {
-		return nil, fmt.Errorf("compiling job %q: %w", job.Title, c.err)
+		return nil, nil, fmt.Errorf("compiling job %q: %w", job.Title, c.err)
+	}
+	numbers := c.all(watched)
+	if c.err != nil {
+		return nil, nil, fmt.Errorf("compiling what is watched: %w", c.err)
 	}
 	c.p.link()
-	return c.p, nil
+	return c.p, numbers, nil
 }
 
 type compiler struct {

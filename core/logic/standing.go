@@ -127,3 +127,6 @@ func (s *Stepper) RuleState(rule int) State { return s.rules[rule] }
 
 // OutputState is the state of an output after the last instant.
 func (s *Stepper) OutputState(output int) State { return s.outputs[output] }
+
+// Setting is the present value of a setpoint or constant, in its own unit.
+func (s *Stepper) Setting(setting int) float64 { return s.settings[setting] }

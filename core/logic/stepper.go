@@ -69,6 +69,7 @@ type Stepper struct {
 	pinned   []bool    // of each input
 	pins     []float64 // the values of those
 	resets   []bool    // of each rule: a person resets it
+	watched  []int64   // of each condition: when it was first true; nil where nobody watches
 	modes    []Mode    // of each output
 
 	waitingReads []reading // of inputs whose cold junction is read at this instant too
@@ -394,6 +395,23 @@ func (s *Stepper) Circle() (output int, since int64, circle bool) {
 	return int(s.restless), s.circleAt, s.circle
 }
 
+// Watch makes the stepper note when conditions are first true.
+func (s *Stepper) Watch() {
+	s.watched = make([]int64, len(s.p.conds))
+	for i := range s.watched {
+		s.watched[i] = never
+	}
+}
+
+// True tells whether a condition was true at the end of the last instant.
+func (s *Stepper) True(cond int32) bool { return s.truths[cond] == isTrue }
+
+// FirstTrue is when a watched condition was first true, if it ever was, be it
+// only for a part of an instant, as what is momentary is.
+func (s *Stepper) FirstTrue(cond int32) (at int64, ever bool) {
+	return s.watched[cond], s.watched[cond] != never
+}
+
 // mostPasses is how often rules and outputs are evaluated at one instant: once,
 // and eight times more where outputs that conditions name have changed.
 const mostPasses = 9
@@ -533,6 +551,9 @@ func (s *Stepper) turnCond(i int32, v truth) {
 		return
 	}
 	s.truths[i], s.changed[i] = v, s.now
+	if s.watched != nil && v == isTrue && s.watched[i] == never {
+		s.watched[i] = s.now
+	}
 	s.newConds.addAll(s.p.links.condConds.of(i))
 	s.newCallers = s.newCallers || s.p.links.forOutputs[i]
 }

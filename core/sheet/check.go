@@ -100,6 +100,8 @@ func (c *checker) collect() {
 				c.job.Outputs = append(c.job.Outputs, d)
 			case *Rule:
 				c.job.Rules = append(c.job.Rules, d)
+			case *Trial:
+				c.job.Trials = append(c.job.Trials, d)
 			}
 		}
 	}
@@ -136,6 +138,13 @@ func (c *checker) declarations() {
 			c.output(o)
 		}
 	}
+	used := maps.Clone(c.used) // being tried is no use
+	for _, t := range c.job.Trials {
+		if !t.broken {
+			c.trial(t)
+		}
+	}
+	c.used = used
 }
 
 func (c *checker) setpoint(s *Setpoint) {

@@ -18,6 +18,7 @@ type Job struct {
 	Setpoints []*Setpoint
 	Outputs   []*Output
 	Rules     []*Rule
+	Trials    []*Trial
 	Order     []*Rule // the rules in the order of evaluation, each after those that it names
 
 	names map[string]Declaration
@@ -33,6 +34,12 @@ func (j *Job) Lookup(name string) Declaration { return j.names[name] }
 func (j *Job) Rule(name string) *Rule {
 	r, _ := j.names[name].(*Rule)
 	return r
+}
+
+// Trial finds a trial by name; nil if there is none.
+func (j *Job) Trial(name string) *Trial {
+	t, _ := j.names[name].(*Trial)
+	return t
 }
 
 // Input finds an input by name; nil if there is none.
@@ -78,7 +85,7 @@ type Comments struct {
 }
 
 // A Declaration is one of *JobHead, *Input, *Derived, *Setpoint,
-// *Output and *Rule.
+// *Output, *Rule and *Trial.
 type Declaration interface {
 	Base() *Head
 	Keyword() string

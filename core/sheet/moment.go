@@ -20,11 +20,11 @@ type Near struct {
 // Turn is `NAME turns on`, `turns off` or `changes`: true at that instant only.
 type Turn struct {
 	Name *Name
-	How  string // one of Turns
+	How  string // one of TurnWords
 }
 
-// Turns are what a Turn may ask for.
-var Turns = []string{"turns on", "turns off", "changes"}
+// TurnWords are what a Turn may ask for.
+var TurnWords = []string{"turns on", "turns off", "changes"}
 
 // Cross is `X crosses V`: true at the instant at which X has come to the other
 // side. In a For, it is true once X has stayed there for that long.

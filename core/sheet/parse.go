@@ -53,7 +53,7 @@ type clauseKind struct {
 }
 
 // declarations lists what can stand in column 1.
-var declarations = []string{"job", "input", "derived", "setpoint", "constant", "output", "rule"}
+var declarations = []string{"job", "input", "derived", "setpoint", "constant", "output", "rule", "trial"}
 
 // reserved are the words of the grammar of conditions; they are no names.
 var reserved = strings.Fields(`abs and at average bad between changes crosses deadband falling faster for good
@@ -63,7 +63,7 @@ var reserved = strings.Fields(`abs and at average bad between changes crosses de
 func Reserved(name string) bool { return slices.Contains(reserved, name) }
 
 // afterNumber are words of clauses that may follow a bare number.
-var afterNumber = []string{"to", "samples", "difference", "beta"}
+var afterNumber = []string{"to", "samples", "difference", "beta", "always", "from"}
 
 // maxName is the longest name, in letters.
 const maxName = 64
@@ -179,6 +179,8 @@ func (p *parser) declaration(head line, clauses []line) Declaration {
 			d, kinds = p.output(h)
 		case "rule":
 			d, kinds = p.rule(h)
+		case "trial":
+			d, kinds = p.trial(h)
 		}
 	})
 	if d == nil {

@@ -135,7 +135,7 @@ func (p *parser) test() node {
 			not := p.accept("not")
 			return &Test{Name: name, Not: not, Is: p.oneOf("the state", StateWords...)}
 		}
-		for _, how := range Turns {
+		for _, how := range TurnWords {
 			if p.accept(strings.Fields(how)...) {
 				return &Turn{name, how}
 			}

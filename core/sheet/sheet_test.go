@@ -55,6 +55,9 @@ rule base
 
 const groundLines = 30
 
+// play begins a right trial.
+const play = "trial t\n  play \"a.csv\"\n  expect blower off always\n"
+
 // ring is rules that name each the next, and the last the first.
 func ring(n int) string {
 	var b strings.Builder
@@ -71,7 +74,7 @@ func TestFindings(t *testing.T) {
 	for _, c := range []struct{ text, want string }{
 		// what cannot be read
 		{"inptu x\n", "1:1: error: inptu is no declaration; did you mean input? [syntax]"},
-		{"42\n", "1:1: error: 42 is no declaration; a declaration begins with job, input, derived, setpoint, constant, output or rule [syntax]"},
+		{"42\n", "1:1: error: 42 is no declaration; a declaration begins with job, input, derived, setpoint, constant, output, rule or trial [syntax]"},
 		{"input x discrete\n\tinverted\n  note \"x\"\nrule r\n  on when x\n  call blower\noutput o\n  fail on\n", "2:1: error: a tab; indent and separate with blanks [tab]"},
 		{"constant c 5 mA ; 3\n", "1:17: error: the character \";\" has no meaning here; take it out [syntax]"},
 		{"constant c \"x 5 mA\n", "1:12: error: the quote that opens here is not closed on its line; add a \" [syntax]"},
@@ -185,6 +188,35 @@ func TestFindings(t *testing.T) {
 		{"rule r\n  on when s\n  call out\nrule s\n  on when not r\n  call out\noutput out\n  called by any\n  fail off\n", "1:6: error: r depends on itself: r → s → r; break the circle [circle]"},
 		{"rule lead\n  on when q\n  call out\nrule q\n  on when q\n  call out\noutput out\n  called by any\n  fail off\n", "4:6: error: q depends on itself: q → q; break the circle [circle]"},
 		{ring(9) + "output out\n  called by any\n  fail off\n", "1:6: error: r0 depends on itself: r0 → r1 → r2 → r3 → r4 → … → r8 → r0; break the circle [circle]"},
+		// trials
+		{"trial t\n  expect blower off always\n", "1:7: error: the trial t plays no recording; add a line such as: play \"recordings/night.csv\" [missing-clause]"},
+		{"trial t\n  play \"a.csv\"\n", "1:7: error: the trial t expects nothing; add a line such as: expect OUTPUT off always [missing-clause]"},
+		{"trial t\n  play a.csv\n  expect blower off always\n", "2:8: error: a where the path of the recording must stand, in quotes [syntax]"},
+		{play + "  map \"DO\" oxygen\n", "4:12: error: oxygen where \"to\" must stand, before the point that the column is of [syntax]"},
+		{play + "  map \"DO\" to low\n", "4:15: error: low is a setpoint; a column is of an input or an output [wrong-kind]"},
+		{play + "  with oxygen 5 mg/L\n", "4:8: error: oxygen is an analog input; only a setpoint or a constant is given a value [wrong-kind]"},
+		{play + "  with low 5 mA\n", "4:12: error: low is in mg/L (concentration) and cannot be 5 mA, which is in mA (current) [unit-mismatch]"},
+		{play + "  at noon off blower\n", "4:6: error: noon where a time must stand: 02:14:00, 2026-03-02T02:14:00Z or +75 s [syntax]"},
+		{play + "  at 02 off blower\n", "4:6: error: 02 is no time; write 02:14:00, 2026-03-02T02:14:00Z or +75 s [syntax]"},
+		{play + "  at + off blower\n", "4:8: error: off where a duration must stand, such as 45 s, or the name of a setpoint of time [syntax]"},
+		{play + "  at 02:14 stop blower\n", "4:12: error: stop where what a person does must stand: reset, set, hand, off, auto, pin, unpin [syntax]"},
+		{play + "  at 02:14 reset base\n", "4:18: error: base is a rule; `reset` is for a rule with `latch` [wrong-kind]"},
+		{play + "  at 02:14 hand mains on\n", "4:17: error: mains is a discrete input; `hand` is for an output [wrong-kind]"},
+		{play + "  at 02:14 hand blower 40 %\n", "4:24: error: blower is a discrete output; in hand it is on or off [wrong-kind]"},
+		{play + "  at 02:14 pin oxygen on\n", "4:23: error: oxygen is an analog input and cannot be pinned to on [wrong-kind]"},
+		{play + "  at 02:14 pin oxygen 5 mA\n", "4:23: error: oxygen is in mg/L (concentration) and cannot be pinned to 5 mA, which is in mA (current) [unit-mismatch]"},
+		{play + "  at 02:14 set low\n", "4:19: error: the end of the line where the value must stand, such as 5.5 mg/L or on [syntax]"},
+		{play + "  expect blower\n", "4:16: error: the end of the line where what is expected must stand: on, off, turns on, turns off, starts at most, between [syntax]"},
+		{play + "  expect blower on\n", "4:19: error: the end of the line where a time must follow: always, at 02:14:00, from 02:14:00 to 02:40:00, or within 60 s of 02:14:00 [syntax]"},
+		{play + "  expect blower turns on within 5 s 02:14:00\n", "4:37: error: 02 cannot follow 5 s; the parts of a duration go from the largest unit down [syntax]"},
+		{play + "  expect blower starts at most often\n", "4:32: error: often where a whole number of starts must stand [syntax]"},
+		{play + "  expect oxygen on always\n", "4:10: error: oxygen is an analog input; what is on or off is a rule, an output or a discrete input [wrong-kind]"},
+		{play + "  expect blower between 1 mg/L and 2 mg/L always\n", "4:10: error: blower is an output; only a value lies between others [wrong-kind]"},
+		{play + "  expect mains between 1 and 2 always\n", "4:10: error: mains is a discrete input; it is on or off [wrong-kind]"},
+		{play + "  expect oxygen between 2 mg/L and 1 mg/L always\n", "4:25: error: `between` goes from the lower to the higher end; write 1 mg/L and 2 mg/L [syntax]"},
+		{play + "  expect oxygen between 2 mA and 3 mg/L always\n", "4:25: error: oxygen is in mg/L (concentration), and its limits are in mA (current) and in mg/L (concentration) [unit-mismatch]"},
+		{play + "  expect never (oxygen)\n", "4:17: error: oxygen is an analog input, not a condition; compare it with a value by < <= > or >= [wrong-kind]"},
+		{play + "  expect hatch on always\n", "4:10: error: nothing is named hatch; declare it, or correct the name [unknown-name]"},
 		// clauses that exclude each other
 		{"rule r\n  on when mains\n  off when base\n  latch\n  call out\noutput out\n  fail off\n", "3:3: error: `off when` beside `latch`: a latched rule stays on until it is reset; take one of the two out [exclusive-clauses]"},
 		{"rule r\n  on when mains\n  latch\n  minimum on 5 s\n  call out\noutput out\n  fail off\n", "4:3: error: `minimum on` beside `latch`: a latched rule stays on until it is reset; take one of the two out [exclusive-clauses]"},

@@ -91,8 +91,34 @@ func Job(t *rapid.T) string {
 	for i := range 1 + m.pick("rules", 4) {
 		m.rule(i)
 	}
+	if m.chance("trial", 50) {
+		m.trial()
+	}
 	m.comment("")
 	return m.b.String()
+}
+
+// trial draws a trial, of a recording that need not be there.
+func (m *maker) trial() {
+	m.head("trial trial0")
+	m.clause("play \"recordings/a.csv\"")
+	m.seldom("map %s to sig0", m.word())
+	m.seldom("with low %s mg/L", m.number(200, 800))
+	m.seldom("scan %s", m.anyDuration())
+	when := func() string {
+		return rapid.SampledFrom([]string{"02:14:00", "23:59:59.999", "+1 min 30 s", "2026-03-02T02:14:00Z", "2026-03-02T02:14:00.5+01:00"}).Draw(m.t, "time")
+	}
+	for range m.pick("commands", 3) {
+		m.clause("at %s %s", when(), rapid.SampledFrom([]string{"set low 6 mg/L", "set pause 1 min 5 s", "hand out0 on", "hand out1 off", "off out0", "auto out0", "pin sig0 5 mg/L", "pin con0 on", "unpin sig0"}).Draw(m.t, "command"))
+	}
+	for range 1 + m.pick("expectations", 4) {
+		m.clause("expect %s", rapid.SampledFrom([]string{
+			"out0 turns on within " + m.anyDuration() + " of " + when(), "con0 turns off within " + m.anyDuration() + " around " + when(), "rule0 on within 5 s of " + when(),
+			"out0 off from " + when() + " to " + when(), "out1 on always", "out1 off at " + when(), "out0 starts at most 4", "rule0 starts at least 1", "out0 on at least " + m.anyDuration(),
+			"con1 off at most 10 min", "sig0 between 4 mg/L and 9 mg/L at " + when(), "mean between -1 mg/L and 900 ug/L always", "low between 4 mg/L and 9 mg/L from " + when() + " to " + when(),
+			"never (out0 and " + m.part(1) + ")",
+		}).Draw(m.t, "expectation"))
+	}
 }
 
 // rule draws a rule, which may name those before it.
