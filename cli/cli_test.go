@@ -88,7 +88,8 @@ func TestBadInput(t *testing.T) {
 	folder := write(t, map[string]string{
 		"good/a.rct": small, "good/recordings/a.csv": "time,k\n0,0\n5,1\n", "good/recordings/back.csv": "time,k\n5,0\n4,1\n", "good/recordings/text.csv": "time,k\n5,maybe\n",
 		"good/recordings/half.csv": "time,k\n0,0.5\n", "good/recordings/empty.csv": "", "good/recordings/short.csv": "time,k,x\n0,1\n", "good/recordings/binary.csv": "\x00\x01",
-		"empty/readme.txt": "", "latin/a.rct": "job \"caf\xe9\"\n", "tab/a.rct": "job \"x\"\n\tsettle 5 s\n", "long/recordings/a.csv": "time,k\n0," + strings.Repeat("1", 2<<20), "long/a.rct": small,
+		"tried/a.rct": small + "\ntrial fails\n  play \"recordings/a.csv\"\n  expect o on always\n\ntrial lost\n  play \"recordings/lost.csv\"\n  expect o on always\n\ntrial beyond\n  play \"../good/recordings/a.csv\"\n  expect o on always\n",
+		"tried/recordings/a.csv": "time,k\n0,0\n5,1\n", "empty/readme.txt": "", "latin/a.rct": "job \"caf\xe9\"\n", "tab/a.rct": "job \"x\"\n\tsettle 5 s\n", "long/recordings/a.csv": "time,k\n0," + strings.Repeat("1", 2<<20), "long/a.rct": small,
 	})
 	for _, c := range []struct {
 		args string
@@ -158,6 +159,18 @@ func TestBadInput(t *testing.T) {
 		{"try DIR/good k=on", 0, "called by r"},
 		{"try DIR/good k=off,on", 0, "off  off  off"},
 		{"trip DIR/good r", 2, "rectura: r depends on no analog input, so it has no trip point"},
+		{"why DIR/good a r --at +5s", 0, "r, rule: on at +5 s, since +5 s"},
+		{"why DIR/good a o", 0, "It does not change again in this recording."},
+		{"why DIR/good a o --at +9s", 2, "rectura: asking recordings/a.csv: +9 s is outside the recording, which goes from +0 s to +5 s"},
+		{"why DIR/good a z", 2, "rectura: asking recordings/a.csv: no input, rule or output is named z"},
+		{"why DIR/good a r --at noon", 2, `rectura: --at: "noon" is no time of this recording`},
+		{"why DIR/good a r --format csv", 2, "rectura: --format csv: an account is no table; choose table or json"},
+		{"trial DIR/good", 2, "rectura: DIR/good has no trials; a trial is a declaration of its sheets"},
+		{"trial DIR/good t", 2, "rectura: DIR/good has no trial named t"},
+		{"trial DIR/tried fails", 1, "o on always  off at +0 s"},
+		{"trial DIR/tried lost", 2, "rectura: trial lost: opening the recording: open DIR/tried/recordings/lost.csv: no such file or directory"},
+		{"trial DIR/tried beyond", 2, "rectura: trial beyond: ../good/recordings/a.csv is outside the job's folder"},
+		{"check DIR/tried", 1, "a.rct:17:3: error: the recording recordings/lost.csv of the trial lost is not in the job's folder; put it there, or correct its path [no-recording]"},
 		{"trip DIR/good z", 2, "rectura: no rule is named z"},
 		{"trip DIR/good r --with k", 2, `rectura: --with: "k" is not NAME=VALUE, such as oxygen=5.9mg/L`},
 		{"polish", 2, `rectura: unknown command "polish" for "rectura"`},

@@ -37,7 +37,7 @@ func newTrip() *cobra.Command {
 which the rule trips and resets, at every stage. Delays, minimum times and filters are
 waited out at each step, and a latch is reset as soon as it can be. The other inputs
 stand still: discrete ones off and analog ones at mid span, or where --with puts them.`,
-		Example: "  rectura trip examples/hatchery standby_blower\n" +
+		Example: "  rectura trip examples/hatchery standby_blower --with mains=on\n" +
 			"  rectura trip examples/hatchery emergency_oxygen --with mains=on\n" +
 			"  rectura trip examples/hatchery feeding --input temperature --with oxygen=9",
 		Args: cobra.ExactArgs(2),
@@ -135,7 +135,10 @@ func printTripped(w io.Writer, t bench.Tripped) {
 	if len(t.Still) > 0 {
 		fmt.Fprintf(w, "Meanwhile: %s.\n", strings.Join(t.Still, ", "))
 	}
-	if t.Always {
+	switch {
+	case t.Always:
 		fmt.Fprintf(w, "It is on at both ends; give the other inputs another place by --with.\n")
+	case t.Trip == nil && len(t.Still) > 0:
+		fmt.Fprintf(w, "It may trip where they stand otherwise; give them another place by --with.\n")
 	}
 }

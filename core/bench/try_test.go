@@ -62,7 +62,7 @@ func TestTry(t *testing.T) {
 		"x":                                `"x" is not NAME=VALUE, such as oxygen=5.9mg/L`,
 		"y=5":                              "no input, setpoint or constant is named y",
 		"o=on":                             "no input, setpoint or constant is named o",
-		"x=5V":                             "x: 5V is in V (voltage), and the chain of x has counts, mA, mg/L",
+		"x=5V":                             "x: 5 V is in V (voltage), and the chain of x has counts, mA, mg/L",
 		"k=ajar":                           `k: "ajar" is no state of a contact; write on, off or bad`,
 		"low=99mg/L":                       "low: low cannot be set to 99 mg/L; it is allowed from 1..9 mg/L",
 		"x=1 x=2":                          "x is given twice; several values of one name stand behind each other: x=5,6,7",
@@ -76,7 +76,7 @@ func TestTry(t *testing.T) {
 // What trip finds is what algebra says, to one count, over random chains.
 func TestTripIsTheAlgebra(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
-		counts := rapid.SampledFrom([]int{255, 1023, 4095, 32000}).Draw(t, "counts")
+		counts := rapid.SampledFrom([]int{255, 1023, 4095}).Draw(t, "counts")
 		low, high := float64(rapid.IntRange(-50, 50).Draw(t, "low")), float64(rapid.IntRange(60, 500).Draw(t, "high"))
 		if rapid.Bool().Draw(t, "falling chain") {
 			low, high = high, low

@@ -14,6 +14,7 @@ const (
 	GiveBack             // leave an output to its callers again
 	PinInput             // let an input be Value, in engineering units, or 0 or 1 for a contact
 	UnpinInput           // let it be what it reads again
+	Nothing              // only make a time an instant
 )
 
 // A Command is something that a person wants, of the setpoint, rule, output or
@@ -48,6 +49,8 @@ func (s *Stepper) Pinned(input int) bool { return s.pinned[input] }
 func (s *Stepper) Command(c Command) {
 	i := int32(c.Index)
 	switch c.Do {
+	case Nothing:
+		return
 	case SetSetting:
 		s.Set(c.Index, c.Value)
 	case ResetRule:

@@ -1,6 +1,8 @@
 package logic
 
 import (
+	"math"
+
 	"rectura/core/sheet"
 	"rectura/core/unit"
 )
@@ -106,4 +108,21 @@ func named(e sheet.Expr, number string) string {
 		return number
 	}
 	return e.String() + " " + number
+}
+
+// Difference says by how much the sides of a comparison differ; nothing for
+// other terms.
+func (p *Program) Difference(t Term) string {
+	if t.Kind != Comparison || t.Left == t.Limit {
+		return ""
+	}
+	return withUnit(unit.Short(math.Abs(t.Left-t.Limit)), p.sources[t.Cond].unit)
+}
+
+// InputText is the value or the state of an input, of a term about its reading.
+func (p *Program) InputText(t Term) string {
+	if c := p.Inputs[t.Input].Chain; c != nil {
+		return withUnit(unit.Short(t.Left), c.Engineering())
+	}
+	return p.Job.Inputs[t.Input].StateWord(t.On)
 }

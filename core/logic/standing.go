@@ -130,3 +130,19 @@ func (s *Stepper) OutputState(output int) State { return s.outputs[output] }
 
 // Setting is the present value of a setpoint or constant, in its own unit.
 func (s *Stepper) Setting(setting int) float64 { return s.settings[setting] }
+
+// RulesBehind are the rules that something directly depends on: a rule itself,
+// and those that call an output.
+func (p *Program) RulesBehind(kind Kind, index int) []int {
+	switch kind {
+	case RuleKind:
+		return []int{index}
+	case OutputKind:
+		var all []int
+		for _, r := range p.Callers(index) {
+			all = append(all, int(r))
+		}
+		return all
+	}
+	return nil
+}

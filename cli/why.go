@@ -1,0 +1,188 @@
+package cli
+
+import (
+	"fmt"
+	"io"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"rectura/core/bench"
+	"rectura/core/sheet"
+	"rectura/core/unit"
+)
+
+// The JSON of `why`.
+type (
+	accountJSON struct {
+		Name    string       `json:"name"`
+		Kind    string       `json:"kind"`
+		Time    timeJSON     `json:"time"`
+		State   string       `json:"state"`
+		Since   timeJSON     `json:"since"`
+		Because string       `json:"because"`
+		Grounds []groundJSON `json:"grounds"`
+		Misses  []missJSON   `json:"misses"`
+		Next    *nextJSON    `json:"next"`
+	}
+	groundJSON struct {
+		Text   string       `json:"text"`
+		Delay  string       `json:"delay"`
+		By     string       `json:"by"`
+		Stages []stageValue `json:"stages"`
+		Under  []groundJSON `json:"under"`
+	}
+	missJSON struct {
+		Rule    string   `json:"rule"`
+		From    timeJSON `json:"from"`
+		To      timeJSON `json:"to"`
+		Lasted  seconds  `json:"lasted_seconds"`
+		Delay   seconds  `json:"delay_seconds"`
+		Because string   `json:"until"`
+	}
+	nextJSON struct {
+		Time    timeJSON `json:"time"`
+		To      string   `json:"to"`
+		Because string   `json:"because"`
+	}
+)
+
+func newWhy() *cobra.Command {
+	var at, format string
+	var replay replayFlags
+	c := &cobra.Command{
+		Use:   "why JOB RECORDING NAME",
+		Short: "Why something is as it is at a time, or why it is not otherwise",
+		Long: `Plays a recording and says how an input, a rule or an output stands at a time, and why:
+from an output down to the readings, how far each comparison is from its point, how
+long each delay has run. It lists the nearest times before and after at which a delay
+did not run out, and the next change.`,
+		Example: "  rectura why examples/hatchery night blower --at 02:33:00\n" +
+			"  rectura why examples/hatchery broken-loop feeder --at 09:55",
+		Args: cobra.ExactArgs(3),
+		ValidArgsFunction: completeJob(func(folder string, args []string) []string {
+			if len(args) == 0 {
+				return recordingNames(folder)
+			}
+			return declaredNames(folder, isState)
+		}),
+		RunE: func(c *cobra.Command, args []string) error {
+			if format == "csv" {
+				return fmt.Errorf("--format csv: an account is no table; choose table or json")
+			}
+			p, err := loadJob(c, args[0])
+			if err != nil {
+				return err
+			}
+			options, err := replay.options()
+			if err != nil {
+				return err
+			}
+			path, shown, err := recordingPath(args[0], args[1])
+			if err != nil {
+				return err
+			}
+			reading, err := replay.reading.options(p.Job.Timezone)
+			if err != nil {
+				return err
+			}
+			r, err := readRecording(c, path, reading)
+			if err != nil {
+				return err
+			}
+			when := r.End
+			if at != "" {
+				if when, err = r.ParseIn(at); err != nil {
+					return fmt.Errorf("--at: %w", err)
+				}
+			}
+			a, err := bench.Why(p, r, options, args[2], when)
+			if err != nil {
+				return fmt.Errorf("asking %s: %w", shown, err)
+			}
+			if format == "json" {
+				return writeJSON(c.OutOrStdout(), accountView(a))
+			}
+			printAccount(c.OutOrStdout(), a)
+			return nil
+		},
+	}
+	c.Flags().StringVar(&at, "at", "", "the `time` (default the recording's end)")
+	c.Flags().StringArrayVar(&replay.set, "set", nil, "another value of a setpoint or constant, `NAME=VALUE`; may be repeated")
+	c.Flags().StringVar(&replay.scan, "scan", "", "evaluate only every `D`, as a controller with that loop time would")
+	addFormat(c, &format)
+	addReading(c, &replay.reading)
+	return c
+}
+
+// isState tells what stands one way or the other.
+func isState(d sheet.Declaration) bool {
+	switch d.(type) {
+	case *sheet.Input, *sheet.Rule, *sheet.Output:
+		return true
+	}
+	return false
+}
+
+// nearMisses is how many are shown before and after the time.
+const nearMisses = 3
+
+func accountView(a *bench.Account) accountJSON {
+	clock := a.Recording.Clock
+	v := accountJSON{a.Name, a.Kind.String(), timeJSON{clock, a.At}, a.State.String(), timeJSON{clock, a.Since}, a.Because, groundViews(a.Grounds), []missJSON{}, nil}
+	for _, m := range a.Near(nearMisses) {
+		v.Misses = append(v.Misses, missJSON{a.Program.Rules[m.Rule].Name, timeJSON{clock, m.From}, timeJSON{clock, m.To}, seconds(m.To - m.From), seconds(m.Of), m.Until})
+	}
+	if a.Next != nil {
+		v.Next = &nextJSON{timeJSON{clock, a.Next.Time}, a.Next.To.String(), a.NextText}
+	}
+	return v
+}
+
+func groundViews(all []bench.Ground) []groundJSON {
+	views := []groundJSON{}
+	for _, g := range all {
+		views = append(views, groundJSON{g.Text, g.Delay, g.By, stageValues(g.Stages), groundViews(g.Under)})
+	}
+	return views
+}
+
+func printAccount(w io.Writer, a *bench.Account) {
+	clock := a.Recording.Clock.Format
+	fmt.Fprintf(w, "%s, %s: %s at %s, since %s\n  %s\n", a.Name, a.Kind, a.State, clock(a.At), clock(a.Since), a.Because)
+	printGrounds(w, a.Grounds, "  ")
+	if near := a.Near(nearMisses); len(near) > 0 {
+		fmt.Fprintf(w, "\nDelays that did not run out, nearest to that time\n")
+		l := list{heads: []string{"  RULE", "FROM", "TO", "LASTED", "OF", "UNTIL"}, numbers: []int{4, 5}}
+		for _, m := range near {
+			l.add("  "+a.Program.Rules[m.Rule].Name, clock(m.From), clock(m.To), unit.FormatDuration(m.To-m.From), unit.FormatDuration(m.Of), m.Until)
+		}
+		l.table(w)
+	}
+	if a.Next != nil {
+		fmt.Fprintf(w, "\nNext: %s at %s, %s\n", a.Next.To, clock(a.Next.Time), a.NextText)
+	} else {
+		fmt.Fprintf(w, "\nIt does not change again in this recording.\n")
+	}
+}
+
+func printGrounds(w io.Writer, all []bench.Ground, indent string) {
+	for _, g := range all {
+		text := g.Text
+		if g.By != "" {
+			text += ", by " + g.By
+		}
+		if g.Delay != "" {
+			text += ", " + g.Delay
+		}
+		fmt.Fprintf(w, "%s- %s\n", indent, text)
+		if len(g.Stages) > 1 {
+			var stages []string
+			for _, s := range g.Stages {
+				stages = append(stages, strings.TrimSpace(unit.Short(s.Value)+" "+s.Unit.Name()))
+			}
+			fmt.Fprintf(w, "%s    %s\n", indent, strings.Join(stages, " → "))
+		}
+		printGrounds(w, g.Under, indent+"  ")
+	}
+}

@@ -1,0 +1,170 @@
+package bench
+
+import (
+	"fmt"
+
+	"rectura/core/logic"
+	"rectura/core/recording"
+	"rectura/core/unit"
+)
+
+// An Account says how something stands at a time of a replay, why, and why it
+// is not otherwise.
+type Account struct {
+	Program   *logic.Program
+	Recording *recording.Recording
+	Name      string
+	Kind      logic.Kind
+	At        int64
+	State     logic.State
+	Since     int64 // the change that led to it, or the start
+	Because   string
+	Grounds   []Ground
+	Misses    []Miss            // delays that did not run out, in order of time
+	Next      *logic.Transition // its next change; nil if there is none
+	NextText  string
+}
+
+// A Ground is one of the reasons why something stands as it does, down to the
+// readings.
+type Ground struct {
+	Text   string
+	Delay  string          // how long it has lasted; empty where that does not count
+	By     string          // of a comparison, by how much
+	Stages []unit.Quantity // the reading at every stage of its input
+	Under  []Ground
+}
+
+// A Miss is a time for which the on-condition of a rule held, but not for as long
+// as its delay.
+type Miss struct {
+	Rule     int
+	From, To int64
+	Of       int64  // the delay
+	Until    string // what ended it
+}
+
+// Why plays a recording and says how an input, a rule or an output stands at a
+// time.
+func Why(p *logic.Program, r *recording.Recording, o Options, name string, at int64) (*Account, error) {
+	a := &Account{Program: p, Recording: r, Name: name, At: at}
+	index := -1
+	switch i, rule, output := p.InputIndex(name), p.RuleIndex(name), p.OutputIndex(name); {
+	case i >= 0:
+		a.Kind, index = logic.InputKind, i
+	case rule >= 0:
+		a.Kind, index = logic.RuleKind, rule
+	case output >= 0:
+		a.Kind, index = logic.OutputKind, output
+	default:
+		return nil, fmt.Errorf("no input, rule or output is named %s", name)
+	}
+	if at < r.Start || at > r.End {
+		return nil, fmt.Errorf("%s is outside the recording, which goes from %s to %s", r.Clock.Format(at), r.Clock.Format(r.Start), r.Clock.Format(r.End))
+	}
+	if o.Scan > 0 { // a controller knows of no other times
+		a.At -= (at - r.Start) % o.Scan
+	}
+	o.Commands = append(o.Commands, Command{At: a.At, Command: logic.Command{Do: logic.Nothing}})
+	w := &witness{account: a, rules: p.RulesBehind(a.Kind, index), index: index}
+	w.running = make([]logic.Delay, len(w.rules))
+	result, err := replay(p, r, o, w.look)
+	if err != nil {
+		return nil, err
+	}
+	a.Since = r.Start
+	for i := range result.Transitions {
+		t := &result.Transitions[i]
+		switch {
+		case t.Kind != a.Kind || int(t.Index) != index:
+		case t.Time <= a.At:
+			a.Since = t.Time
+		case a.Next == nil:
+			a.Next, a.NextText = t, p.Sentence(*t, r.Clock.Format)
+		}
+	}
+	return a, nil
+}
+
+// A witness looks at a replay for an account.
+type witness struct {
+	account *Account
+	index   int
+	rules   []int // whose delays count
+	running []logic.Delay
+	seen    bool
+}
+
+func (w *witness) look(s *logic.Stepper, now int64) {
+	a := w.account
+	clock := a.Recording.Clock.Format
+	for k, rule := range w.rules {
+		before, d := w.running[k], s.OnDelay(rule)
+		w.running[k] = d
+		if before.Running && !before.Over && (!d.Running || d.Since != before.Since) && !d.Over {
+			a.Misses = append(a.Misses, Miss{rule, before.Since, now, d.Length, a.Program.Sentence(s.Standing(logic.RuleKind, rule), clock)})
+		}
+	}
+	if now < a.At || w.seen {
+		return
+	}
+	w.seen = true
+	t := s.Standing(a.Kind, w.index)
+	a.State, a.Because = t.To, a.Program.Sentence(t, clock)
+	if a.Kind == logic.InputKind && a.State == logic.Good {
+		a.Because = a.Program.InputText(t.Reason.Terms[0])
+	}
+	a.Grounds = grounds(a.Program, s, t, clock, 0)
+}
+
+// deepest is how far grounds are followed from rule to rule.
+const deepest = 20
+
+func grounds(p *logic.Program, s *logic.Stepper, t logic.Transition, clock logic.Clock, depth int) []Ground {
+	var all []Ground
+	if depth > deepest {
+		return nil
+	}
+	rule := func(i int) Ground {
+		standing := s.Standing(logic.RuleKind, i)
+		return Ground{Text: p.Rules[i].Name + " is " + standing.To.String() + ": " + p.Sentence(standing, clock), Under: grounds(p, s, standing, clock, depth+1)}
+	}
+	for _, i := range t.Reason.Callers {
+		all = append(all, rule(int(i)))
+	}
+	terms := append(append([]logic.Term{}, t.Reason.Terms...), t.Reason.Permit...)
+	for _, term := range terms {
+		if term.Kind == logic.ReadingTerm {
+			all = append(all, Ground{Text: "its last reading", Stages: p.Stages(term)})
+			continue
+		}
+		g := Ground{Text: p.TermText(term), Stages: p.Stages(term), By: p.Difference(term)}
+		if term.For > 0 {
+			g.Delay = logic.DelayText(term, t.Time, clock)
+		}
+		switch term.Kind {
+		case logic.RuleTerm:
+			g.Under = []Ground{rule(int(term.Rule))}
+		case logic.OutputTerm:
+			standing := s.Standing(logic.OutputKind, int(term.Rule))
+			g.Under = []Ground{{Text: p.Outputs[term.Rule].Name + " is " + standing.To.String() + ": " + p.Sentence(standing, clock), Under: grounds(p, s, standing, clock, depth+1)}}
+		}
+		all = append(all, g)
+	}
+	return all
+}
+
+// Near are the misses that ended last before the account's time and that came
+// first after it, so many of each.
+func (a *Account) Near(n int) []Miss {
+	var before, after []Miss
+	for _, m := range a.Misses {
+		if m.To <= a.At {
+			before = append(before, m)
+		} else {
+			after = append(after, m)
+		}
+	}
+	before = before[max(0, len(before)-n):]
+	return append(before, after[:min(n, len(after))]...)
+}
