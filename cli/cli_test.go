@@ -88,7 +88,7 @@ func TestBadInput(t *testing.T) {
 	folder := write(t, map[string]string{
 		"good/a.rct": small, "good/recordings/a.csv": "time,k\n0,0\n5,1\n", "good/recordings/back.csv": "time,k\n5,0\n4,1\n", "good/recordings/text.csv": "time,k\n5,maybe\n",
 		"good/recordings/half.csv": "time,k\n0,0.5\n", "good/recordings/empty.csv": "", "good/recordings/short.csv": "time,k,x\n0,1\n", "good/recordings/binary.csv": "\x00\x01",
-		"tried/a.rct": small + "\ntrial fails\n  play \"recordings/a.csv\"\n  expect o on always\n\ntrial lost\n  play \"recordings/lost.csv\"\n  expect o on always\n\ntrial beyond\n  play \"../good/recordings/a.csv\"\n  expect o on always\n",
+		"tried/a.rct":            small + "\ntrial fails\n  play \"recordings/a.csv\"\n  expect o on always\n\ntrial lost\n  play \"recordings/lost.csv\"\n  expect o on always\n\ntrial beyond\n  play \"../good/recordings/a.csv\"\n  expect o on always\n",
 		"tried/recordings/a.csv": "time,k\n0,0\n5,1\n", "empty/readme.txt": "", "latin/a.rct": "job \"caf\xe9\"\n", "tab/a.rct": "job \"x\"\n\tsettle 5 s\n", "long/recordings/a.csv": "time,k\n0," + strings.Repeat("1", 2<<20), "long/a.rct": small,
 	})
 	for _, c := range []struct {

@@ -103,6 +103,8 @@ func describe(p *logic.Program, d sheet.Declaration) shown {
 		}
 	case *sheet.Output:
 		s.Text = outputText(p, d)
+	case *sheet.Trial:
+		s.Text = "plays " + d.Play.Text + ", " + count(len(d.Expect), "expectation", "expectations")
 	case *sheet.Rule:
 		s.Text = p.Job.Sentence(d)
 		for _, pt := range p.RulePoints(p.RuleIndex(h.Name), nil) {
@@ -193,24 +195,34 @@ func printShown(w io.Writer, title string, all []shown) {
 		head, kind string
 		tagged     bool
 	}{{"Inputs", "input", true}, {"Derived values", "derived", false}, {"Setpoints", "setpoint", false}, {"Constants", "constant", false}, {"Outputs", "output", true}} {
-		l := list{heads: []string{"NAME", "TITLE", "TAG", ""}}
-		if !group.tagged {
-			l.heads = []string{"NAME", "TITLE", ""}
-		}
-		for _, s := range all {
-			switch {
-			case s.Kind != group.kind:
-			case !group.tagged:
-				l.add(s.Name, s.Title, s.Text)
-			default:
-				l.add(s.Name, s.Title, s.Tag, s.Text)
-			}
-		}
-		if len(l.rows) > 0 {
-			fmt.Fprintf(w, "\n%s\n", group.head)
-			l.table(w)
+		printGroup(w, all, group.head, group.kind, group.tagged)
+	}
+	printRules(w, all)
+	printGroup(w, all, "Trials", "trial", false)
+}
+
+// printGroup lists the declarations of one kind, if there are any.
+func printGroup(w io.Writer, all []shown, head, kind string, tagged bool) {
+	l := list{heads: []string{"NAME", "TITLE", "TAG", ""}}
+	if !tagged {
+		l.heads = []string{"NAME", "TITLE", ""}
+	}
+	for _, s := range all {
+		switch {
+		case s.Kind != kind:
+		case !tagged:
+			l.add(s.Name, s.Title, s.Text)
+		default:
+			l.add(s.Name, s.Title, s.Tag, s.Text)
 		}
 	}
+	if len(l.rows) > 0 {
+		fmt.Fprintf(w, "\n%s\n", head)
+		l.table(w)
+	}
+}
+
+func printRules(w io.Writer, all []shown) {
 	first := true
 	for _, s := range all {
 		if s.Kind != "rule" {
@@ -220,7 +232,7 @@ func printShown(w io.Writer, title string, all []shown) {
 			fmt.Fprint(w, "\nRules\n")
 			first = false
 		}
-		fmt.Fprintf(w, "%s  %s\n", s.Name, s.declared.Base().Label)
+		fmt.Fprintln(w, strings.TrimSpace(s.Name+"  "+s.declared.Base().Label))
 		for _, l := range wrapText(s.Text, 92) {
 			fmt.Fprintln(w, "    "+l)
 		}

@@ -111,7 +111,8 @@ func printTried(c *cobra.Command, all []bench.Tried, format string) error {
 	}
 	l.table(c.OutOrStdout())
 	if len(same) > 0 {
-		fmt.Fprintf(c.OutOrStdout(), "\nThe same in all: %s.\n", strings.Join(same, ", "))
+		text := "The same in all: " + strings.Join(same, ", ") + "."
+		fmt.Fprintf(c.OutOrStdout(), "\n%s\n", strings.Join(wrapText(text, 96), "\n"))
 	}
 	return nil
 }

@@ -206,6 +206,39 @@ func (e ExportRecordingParamsFormat) Valid() bool {
 	}
 }
 
+// Account defines model for Account.
+type Account struct {
+	Because string   `json:"because"`
+	Grounds []Ground `json:"grounds"`
+	Kind    string   `json:"kind"`
+
+	// Misses Delays that did not run out, nearest to the time.
+	Misses []Miss      `json:"misses"`
+	Name   string      `json:"name"`
+	Next   *NextChange `json:"next,omitempty"`
+
+	// Since the time of the change that led to it
+	Since string `json:"since"`
+	State string `json:"state"`
+	Time  string `json:"time"`
+}
+
+// AccountRequest defines model for AccountRequest.
+type AccountRequest struct {
+	Name      string `json:"name"`
+	Recording int64  `json:"recording"`
+	Revision  int64  `json:"revision"`
+
+	// Scan a duration, such as 500 ms
+	Scan *string `json:"scan,omitempty"`
+
+	// Set Other values of setpoints and constants, with their units.
+	Set *map[string]string `json:"set,omitempty"`
+
+	// T seconds since the recording's start
+	T float64 `json:"t"`
+}
+
 // Calibration defines model for Calibration.
 type Calibration struct {
 	Clause string             `json:"clause"`
@@ -294,6 +327,18 @@ type Finding struct {
 	Text     string `json:"text"`
 }
 
+// Ground defines model for Ground.
+type Ground struct {
+	// By by how much a comparison holds
+	By *string `json:"by,omitempty"`
+
+	// Delay how long it has lasted
+	Delay  *string     `json:"delay,omitempty"`
+	Stages *[]Quantity `json:"stages,omitempty"`
+	Text   string      `json:"text"`
+	Under  []Ground    `json:"under"`
+}
+
 // Histogram defines model for Histogram.
 type Histogram struct {
 	// Bad bad readings
@@ -365,10 +410,27 @@ type LessonWindow struct {
 	Readings int     `json:"readings"`
 }
 
+// Miss defines model for Miss.
+type Miss struct {
+	Delay  string `json:"delay"`
+	From   string `json:"from"`
+	Lasted string `json:"lasted"`
+	Rule   string `json:"rule"`
+	To     string `json:"to"`
+	Until  string `json:"until"`
+}
+
 // NewRevision defines model for NewRevision.
 type NewRevision struct {
 	Note   *string `json:"note,omitempty"`
 	Sheets []Sheet `json:"sheets"`
+}
+
+// NextChange defines model for NextChange.
+type NextChange struct {
+	Because string `json:"because"`
+	Time    string `json:"time"`
+	To      string `json:"to"`
 }
 
 // Panel defines model for Panel.
@@ -793,6 +855,9 @@ type GetValuesParams struct {
 	T         float64 `form:"t" json:"t"`
 }
 
+// ExplainJSONRequestBody defines body for Explain for application/json ContentType.
+type ExplainJSONRequestBody = AccountRequest
+
 // CalibrateJSONRequestBody defines body for Calibrate for application/json ContentType.
 type CalibrateJSONRequestBody = CalibrationRequest
 
@@ -878,6 +943,20 @@ func WithRequestEditorFn(fn RequestEditorFn) ClientOption {
 
 // The interface specification for the client above.
 type ClientInterface interface {
+
+	// ExplainWithBody Why an input, a rule or an output is as it is at a time of a replay, or why it is not otherwise.
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /accounts (the `Explain` operationId).
+	ExplainWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// Explain Why an input, a rule or an output is as it is at a time of a replay, or why it is not otherwise.
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /accounts (the `Explain` operationId).
+	Explain(ctx context.Context, body ExplainJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// CalibrateWithBody An input's calibration from readings and their references; kept as a new revision if asked.
 	//
@@ -1013,6 +1092,40 @@ type ClientInterface interface {
 	//
 	// Corresponds with GET /version (the `GetVersion` operationId).
 	GetVersion(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+}
+
+// ExplainWithBody Why an input, a rule or an output is as it is at a time of a replay, or why it is not otherwise.
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /accounts (the `Explain` operationId).
+func (c *Client) ExplainWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewExplainRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// Explain Why an input, a rule or an output is as it is at a time of a replay, or why it is not otherwise.
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /accounts (the `Explain` operationId).
+func (c *Client) Explain(ctx context.Context, body ExplainJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewExplainRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
 }
 
 // CalibrateWithBody An input's calibration from readings and their references; kept as a new revision if asked.
@@ -1378,6 +1491,46 @@ func (c *Client) GetVersion(ctx context.Context, reqEditors ...RequestEditorFn) 
 		return nil, err
 	}
 	return c.Client.Do(req)
+}
+
+// NewExplainRequest calls the generic Explain builder with application/json body
+func NewExplainRequest(server string, body ExplainJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewExplainRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewExplainRequestWithBody constructs an http.Request for the Explain method, with any body, and a specified content type
+func NewExplainRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/accounts")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
 }
 
 // NewCalibrateRequest calls the generic Calibrate builder with application/json body
@@ -2502,6 +2655,20 @@ func WithBaseURL(baseURL string) ClientOption {
 // ClientWithResponsesInterface is the interface specification for the client with responses above.
 type ClientWithResponsesInterface interface {
 
+	// ExplainWithBodyWithResponse Why an input, a rule or an output is as it is at a time of a replay, or why it is not otherwise.
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /accounts (the `Explain` operationId).
+	ExplainWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ExplainResponse, error)
+
+	// ExplainWithResponse Why an input, a rule or an output is as it is at a time of a replay, or why it is not otherwise.
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /accounts (the `Explain` operationId).
+	ExplainWithResponse(ctx context.Context, body ExplainJSONRequestBody, reqEditors ...RequestEditorFn) (*ExplainResponse, error)
+
 	// CalibrateWithBodyWithResponse An input's calibration from readings and their references; kept as a new revision if asked.
 	//
 	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
@@ -2662,6 +2829,54 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with GET /version (the `GetVersion` operationId).
 	GetVersionWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetVersionResponse, error)
+}
+
+type ExplainResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Account
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ExplainResponse) GetJSON200() *Account {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ExplainResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ExplainResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ExplainResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ExplainResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ExplainResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
 }
 
 type CalibrateResponse struct {
@@ -3555,6 +3770,32 @@ func (r GetVersionResponse) ContentType() string {
 	return ""
 }
 
+// ExplainWithBodyWithResponse Why an input, a rule or an output is as it is at a time of a replay, or why it is not otherwise.
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /accounts (the `Explain` operationId).
+func (c *ClientWithResponses) ExplainWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ExplainResponse, error) {
+	rsp, err := c.ExplainWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseExplainResponse(rsp)
+}
+
+// ExplainWithResponse Why an input, a rule or an output is as it is at a time of a replay, or why it is not otherwise.
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /accounts (the `Explain` operationId).
+func (c *ClientWithResponses) ExplainWithResponse(ctx context.Context, body ExplainJSONRequestBody, reqEditors ...RequestEditorFn) (*ExplainResponse, error) {
+	rsp, err := c.Explain(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseExplainResponse(rsp)
+}
+
 // CalibrateWithBodyWithResponse An input's calibration from readings and their references; kept as a new revision if asked.
 //
 // Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
@@ -3852,6 +4093,39 @@ func (c *ClientWithResponses) GetVersionWithResponse(ctx context.Context, reqEdi
 		return nil, err
 	}
 	return ParseGetVersionResponse(rsp)
+}
+
+// ParseExplainResponse parses an HTTP response from a ExplainWithResponse call
+func ParseExplainResponse(rsp *http.Response) (*ExplainResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ExplainResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Account
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
 }
 
 // ParseCalibrateResponse parses an HTTP response from a CalibrateWithResponse call

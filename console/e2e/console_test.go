@@ -13,6 +13,7 @@ import (
 	"os/exec"
 	"path/filepath"
 	"regexp"
+	"strings"
 	"testing"
 	"time"
 
@@ -156,6 +157,35 @@ func TestBench(t *testing.T) {
 	run(t, ctx, chromedp.Click(`//button[normalize-space()="Dark"]`), chromedp.WaitVisible(chromedp.CSS(`html.dark`)), drawn())
 	run(t, ctx, chromedp.Click(`//*[@role="option"][contains(., "standby_blower")][contains(., "undecided")]`), chromedp.WaitVisible(chromedp.CSS(`[data-testid=cursor]`)))
 	picture(t, ctx, "bench-dark.png")
+}
+
+// A click on a lane asks why it is so at that moment; the keyboard asks the other
+// lanes, and other moments.
+func TestAskingALane(t *testing.T) {
+	ctx := browser(t)
+	address := startDemo(t)
+	run(t, ctx, chromedp.Navigate(address.String()), chromedp.WaitVisible(change), drawn())
+	// The blower's lane, at 02:33:04 of the night from 22:00 to 04:00.
+	place, err := chromedp.Run(ctx, chromedp.Evaluate[[]float64](`(() => {
+		const plots = document.querySelector('[data-testid=plots]').getBoundingClientRect();
+		const lane = [...document.querySelectorAll('[role=img] g > text:first-of-type')].find((t) => t.textContent.endsWith('blower') && !t.textContent.includes('_')).getBoundingClientRect();
+		return [plots.left + plots.width * (4 * 3600 + 33 * 60 + 4) / (6 * 3600), lane.top + lane.height / 2];
+	})()`))
+	require.NoError(t, err)
+	run(t, ctx, chromedp.MouseClickXY(place[0], place[1]), chromedp.WaitVisible(`//*[@data-testid="why"]//b[text()="blower"]`))
+	why := textOf(t, ctx, `[data-testid=why]`)
+	assert.Contains(t, why, "blower is off, since 22:00:00")
+	assert.Contains(t, why, "not called by standby_blower")
+	assert.Regexp(t, `for only \d+(\.\d+)? s of 45 s, since 02:32:52`, why)
+	assert.Contains(t, why, "Delays that did not run out")
+	assert.Contains(t, why, "Next: on at 02:33:37, called by standby_blower")
+	picture(t, ctx, "bench-why.png")
+
+	run(t, ctx, chromedp.SendKeys(chromedp.CSS(`[role=group]`), kb.ArrowUp), chromedp.WaitNotPresent(`//*[@data-testid="why"]//b[text()="blower"]`))
+	run(t, ctx, chromedp.SendKeys(chromedp.CSS(`[role=group]`), kb.ArrowDown), chromedp.WaitVisible(`//*[@data-testid="why"]//b[text()="blower"]`))
+	run(t, ctx, chromedp.SendKeys(chromedp.CSS(`[role=group]`), strings.Repeat(kb.ArrowRight, 2)), chromedp.WaitVisible(`//*[@data-testid="why"]//b[text()="on"]`))
+	assert.Contains(t, textOf(t, ctx, `[data-testid=why]`), "called by standby_blower")
+	run(t, ctx, chromedp.Click(change), chromedp.WaitVisible(`//*[@data-testid="why"][contains(., "off → on")]`))
 }
 
 func TestOtherValues(t *testing.T) {

@@ -176,6 +176,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/accounts": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Why an input, a rule or an output is as it is at a time of a replay, or why it is not otherwise. */
+        post: operations["explain"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/series": {
         parameters: {
             query?: never;
@@ -640,6 +657,59 @@ export interface components {
              */
             most: number;
         };
+        AccountRequest: {
+            /** Format: int64 */
+            revision: number;
+            /** Format: int64 */
+            recording: number;
+            /** @description Other values of setpoints and constants, with their units. */
+            set?: {
+                [key: string]: string;
+            };
+            /** @description a duration, such as 500 ms */
+            scan?: string;
+            name: string;
+            /**
+             * Format: double
+             * @description seconds since the recording's start
+             */
+            t: number;
+        };
+        Account: {
+            name: string;
+            kind: string;
+            time: string;
+            state: string;
+            /** @description the time of the change that led to it */
+            since: string;
+            because: string;
+            grounds: components["schemas"]["Ground"][];
+            /** @description Delays that did not run out, nearest to the time. */
+            misses: components["schemas"]["Miss"][];
+            next?: components["schemas"]["NextChange"];
+        };
+        Miss: {
+            rule: string;
+            from: string;
+            to: string;
+            lasted: string;
+            delay: string;
+            until: string;
+        };
+        NextChange: {
+            time: string;
+            to: string;
+            because: string;
+        };
+        Ground: {
+            text: string;
+            /** @description by how much a comparison holds */
+            by?: string;
+            /** @description how long it has lasted */
+            delay?: string;
+            stages?: components["schemas"]["Quantity"][];
+            under: components["schemas"]["Ground"][];
+        };
         Replay: {
             job: string;
             /** Format: int64 */
@@ -1046,6 +1116,31 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Replay"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    explain: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["AccountRequest"];
+            };
+        };
+        responses: {
+            /** @description How it stands, and why, down to the readings. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Account"];
                 };
             };
             default: components["responses"]["Problem"];

@@ -101,7 +101,7 @@ func (w *witness) look(s *logic.Stepper, now int64) {
 	for k, rule := range w.rules {
 		before, d := w.running[k], s.OnDelay(rule)
 		w.running[k] = d
-		if before.Running && !before.Over && (!d.Running || d.Since != before.Since) && !d.Over {
+		if before.Running && !before.Over && (!d.Running || d.Since != before.Since) && !d.Over && s.RuleState(rule) != logic.On {
 			a.Misses = append(a.Misses, Miss{rule, before.Since, now, d.Length, a.Program.Sentence(s.Standing(logic.RuleKind, rule), clock)})
 		}
 	}

@@ -549,9 +549,18 @@ func DelayText(t Term, now int64, clock Clock) string {
 		return "from now on, and must last " + unit.FormatDuration(t.For)
 	}
 	if t.Waiting {
-		return "for only " + unit.FormatDuration(now-t.Since) + " of " + unit.FormatDuration(t.For) + clock.since(t.Since)
+		return "for only " + unit.FormatDuration(rounded(now-t.Since)) + " of " + unit.FormatDuration(t.For) + clock.since(t.Since)
 	}
 	return "for " + unit.FormatDuration(t.For) + clock.since(t.Since)
+}
+
+// rounded is a time that runs, to the millisecond, as far as it has any.
+func rounded(ns int64) int64 {
+	const ms = 1_000_000
+	if ns < ms {
+		return ns
+	}
+	return ns / ms * ms
 }
 
 // TermText puts one term into words, without its delay.

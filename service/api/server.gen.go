@@ -205,6 +205,39 @@ func (e ExportRecordingParamsFormat) Valid() bool {
 	}
 }
 
+// Account defines model for Account.
+type Account struct {
+	Because string   `json:"because"`
+	Grounds []Ground `json:"grounds"`
+	Kind    string   `json:"kind"`
+
+	// Misses Delays that did not run out, nearest to the time.
+	Misses []Miss      `json:"misses"`
+	Name   string      `json:"name"`
+	Next   *NextChange `json:"next,omitempty"`
+
+	// Since the time of the change that led to it
+	Since string `json:"since"`
+	State string `json:"state"`
+	Time  string `json:"time"`
+}
+
+// AccountRequest defines model for AccountRequest.
+type AccountRequest struct {
+	Name      string `json:"name"`
+	Recording int64  `json:"recording"`
+	Revision  int64  `json:"revision"`
+
+	// Scan a duration, such as 500 ms
+	Scan *string `json:"scan,omitempty"`
+
+	// Set Other values of setpoints and constants, with their units.
+	Set *map[string]string `json:"set,omitempty"`
+
+	// T seconds since the recording's start
+	T float64 `json:"t"`
+}
+
 // Calibration defines model for Calibration.
 type Calibration struct {
 	Clause string             `json:"clause"`
@@ -293,6 +326,18 @@ type Finding struct {
 	Text     string `json:"text"`
 }
 
+// Ground defines model for Ground.
+type Ground struct {
+	// By by how much a comparison holds
+	By *string `json:"by,omitempty"`
+
+	// Delay how long it has lasted
+	Delay  *string     `json:"delay,omitempty"`
+	Stages *[]Quantity `json:"stages,omitempty"`
+	Text   string      `json:"text"`
+	Under  []Ground    `json:"under"`
+}
+
 // Histogram defines model for Histogram.
 type Histogram struct {
 	// Bad bad readings
@@ -364,10 +409,27 @@ type LessonWindow struct {
 	Readings int     `json:"readings"`
 }
 
+// Miss defines model for Miss.
+type Miss struct {
+	Delay  string `json:"delay"`
+	From   string `json:"from"`
+	Lasted string `json:"lasted"`
+	Rule   string `json:"rule"`
+	To     string `json:"to"`
+	Until  string `json:"until"`
+}
+
 // NewRevision defines model for NewRevision.
 type NewRevision struct {
 	Note   *string `json:"note,omitempty"`
 	Sheets []Sheet `json:"sheets"`
+}
+
+// NextChange defines model for NextChange.
+type NextChange struct {
+	Because string `json:"because"`
+	Time    string `json:"time"`
+	To      string `json:"to"`
 }
 
 // Panel defines model for Panel.
@@ -792,6 +854,9 @@ type GetValuesParams struct {
 	T         float64 `form:"t" json:"t"`
 }
 
+// ExplainJSONRequestBody defines body for Explain for application/json ContentType.
+type ExplainJSONRequestBody = AccountRequest
+
 // CalibrateJSONRequestBody defines body for Calibrate for application/json ContentType.
 type CalibrateJSONRequestBody = CalibrationRequest
 
@@ -806,6 +871,9 @@ type PushRevisionJSONRequestBody = NewRevision
 
 // ServerInterface represents all server handlers.
 type ServerInterface interface {
+	// Explain Why an input, a rule or an output is as it is at a time of a replay, or why it is not otherwise.
+	// (POST /accounts)
+	Explain(ctx echo.Context) error
 	// Calibrate An input's calibration from readings and their references; kept as a new revision if asked.
 	// (POST /calibrations)
 	Calibrate(ctx echo.Context) error
@@ -868,6 +936,15 @@ type ServerInterface interface {
 // ServerInterfaceWrapper converts echo contexts to parameters.
 type ServerInterfaceWrapper struct {
 	Handler ServerInterface
+}
+
+// Explain converts echo context to params.
+func (w *ServerInterfaceWrapper) Explain(ctx echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.Explain(ctx)
+	return err
 }
 
 // Calibrate converts echo context to params.
@@ -1396,6 +1473,7 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.GET(options.BaseURL+"/recordings/:id/file", wrapper.ExportRecording, options.OperationMiddlewares["exportRecording"]...)
 	router.GET(options.BaseURL+"/recordings/:id", wrapper.GetRecording, options.OperationMiddlewares["getRecording"]...)
 	router.POST(options.BaseURL+"/replays", wrapper.Replay, options.OperationMiddlewares["replay"]...)
+	router.POST(options.BaseURL+"/accounts", wrapper.Explain, options.OperationMiddlewares["explain"]...)
 	router.GET(options.BaseURL+"/series", wrapper.GetSeries, options.OperationMiddlewares["getSeries"]...)
 	router.GET(options.BaseURL+"/values", wrapper.GetValues, options.OperationMiddlewares["getValues"]...)
 	router.GET(options.BaseURL+"/scales", wrapper.GetScale, options.OperationMiddlewares["getScale"]...)
@@ -1409,6 +1487,45 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 type ProblemApplicationProblemPlusJSONResponse Problem
 
 type StatusJSONResponse Status
+
+type ExplainRequestObject struct {
+	Body *ExplainJSONRequestBody
+}
+
+type ExplainResponseObject interface {
+	VisitExplainResponse(w http.ResponseWriter) error
+}
+
+type Explain200JSONResponse Account
+
+func (response Explain200JSONResponse) VisitExplainResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ExplaindefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ExplaindefaultApplicationProblemPlusJSONResponse) VisitExplainResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
 
 type CalibrateRequestObject struct {
 	Body *CalibrateJSONRequestBody
@@ -2122,6 +2239,9 @@ func (response GetVersion200JSONResponse) VisitGetVersionResponse(w http.Respons
 
 // StrictServerInterface represents all server handlers.
 type StrictServerInterface interface {
+	// Explain Why an input, a rule or an output is as it is at a time of a replay, or why it is not otherwise.
+	// (POST /accounts)
+	Explain(ctx context.Context, request ExplainRequestObject) (ExplainResponseObject, error)
 	// Calibrate An input's calibration from readings and their references; kept as a new revision if asked.
 	// (POST /calibrations)
 	Calibrate(ctx context.Context, request CalibrateRequestObject) (CalibrateResponseObject, error)
@@ -2191,6 +2311,52 @@ func NewStrictHandler(ssi StrictServerInterface, middlewares []StrictMiddlewareF
 type strictHandler struct {
 	ssi         StrictServerInterface
 	middlewares []StrictMiddlewareFunc
+}
+
+// Explain operation middleware
+func (sh *strictHandler) Explain(ctx echo.Context) error {
+	var request ExplainRequestObject
+
+	var body ExplainJSONRequestBody
+	var err error
+	if binder, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = binder.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.Explain(ctx.Request().Context(), request.(ExplainRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "Explain")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ExplainResponseObject); ok {
+		return validResponse.VisitExplainResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
 }
 
 // Calibrate operation middleware

@@ -6,6 +6,7 @@ import { Code, Empty, Trouble } from "../parts/Notice";
 import { lasting } from "../parts/number";
 import { Pick } from "../parts/Pick";
 import { Import } from "../recordings/Import";
+import { Account } from "./Account";
 import { Changes } from "./Changes";
 import { Chart, wholeOf, type Window } from "./Chart";
 import { clockText, dayText } from "./clock";
@@ -87,21 +88,23 @@ function Played({ revision, recording, picks }: { revision: number; recording: n
       </div>
       {played.error && <Trouble error={played.error} />}
       {detail.error && <Trouble error={detail.error} />}
-      {played.data && !played.error && <Result replay={played.data} recording={recording} />}
+      {played.data && !played.error && <Result replay={played.data} recording={recording} other={other} />}
     </div>
   );
 }
 
-function Result({ replay, recording }: { replay: Replay; recording: number }) {
+function Result({ replay, recording, other }: { replay: Replay; recording: number; other: Other }) {
   const whole = useMemo(() => wholeOf(replay), [replay]);
   const [view, setView] = useState<Window>(whole);
   const [at, setAt] = useState<number>();
   const [chosen, setChosen] = useState<number>();
+  const [lane, setLane] = useState<number>(); // that is asked why
   const changes = replay.transitions;
   const choose = (i: number) => {
     const t = changes[i]?.t;
     if (t === undefined) return;
     setChosen(i);
+    setLane(undefined);
     setAt(t);
     const span = view.to - view.from;
     if (t < view.from || t > view.to) {
@@ -112,9 +115,16 @@ function Result({ replay, recording }: { replay: Replay; recording: number }) {
   // A moment's reasons are those of the last change up to it.
   const moveTo = (t: number) => {
     setAt(t);
+    if (lane !== undefined) return; // which is asked anew
     const last = changes.findLastIndex((c) => c.t <= t);
     setChosen(last < 0 ? undefined : last);
   };
+  const ask = (i: number, t: number) => {
+    setAt(t);
+    setLane(i);
+    setChosen(undefined);
+  };
+  const asked = lane === undefined ? undefined : replay.lanes[lane];
   const { clock } = replay;
   return (
     <>
@@ -142,11 +152,15 @@ function Result({ replay, recording }: { replay: Replay; recording: number }) {
             )}
           </header>
           <div className="px-2">
-            <Chart replay={replay} recording={recording} view={view} onView={setView} at={at} onAt={moveTo} />
+            <Chart replay={replay} recording={recording} view={view} onView={setView} at={at} onAt={moveTo} lane={lane} onAsk={ask} />
           </div>
         </section>
         <aside className="sticky top-3 flex h-[calc(100vh-5rem)] flex-col gap-3 max-lg:static max-lg:h-auto">
-          <Why change={chosen === undefined ? undefined : changes[chosen]} />
+          {asked && at !== undefined ? (
+            <Account asked={{ name: asked.name, t: at }} revision={replay.revision} recording={recording} other={other} />
+          ) : (
+            <Why change={chosen === undefined ? undefined : changes[chosen]} />
+          )}
           <Changes replay={replay} chosen={chosen} onChoose={choose} />
         </aside>
       </div>

@@ -12,9 +12,29 @@ export interface Window {
 
 const panelHeight = 64;
 const panelGap = 8;
+const topMargin = 20; // of pt-5 below
 
 /** The strip chart: signals, lanes, one time axis, one cursor over all. */
-export function Chart({ replay, recording, view, onView, at, onAt }: { replay: Replay; recording: number; view: Window; onView: (w: Window) => void; at?: number; onAt: (t: number) => void }) {
+export function Chart({
+  replay,
+  recording,
+  view,
+  onView,
+  at,
+  onAt,
+  lane,
+  onAsk,
+}: {
+  replay: Replay;
+  recording: number;
+  view: Window;
+  onView: (w: Window) => void;
+  at?: number;
+  onAt: (t: number) => void;
+  /** The lane that is asked about, by its number. */
+  lane?: number;
+  onAsk: (lane: number, t: number) => void;
+}) {
   const host = useRef<HTMLDivElement>(null);
   const width = useWidth(host) - gutter.left - gutter.right;
   const dark = useDark();
@@ -53,6 +73,8 @@ export function Chart({ replay, recording, view, onView, at, onAt }: { replay: R
     else if (e.key === "+" || e.key === "=") onView(zoom(whole, view, t, 0.5));
     else if (e.key === "-") onView(zoom(whole, view, t, 2));
     else if (e.key === "Home") onView(whole);
+    else if (e.key === "ArrowDown") onAsk(Math.min((lane ?? -1) + 1, replay.lanes.length - 1), t);
+    else if (e.key === "ArrowUp") onAsk(Math.max((lane ?? replay.lanes.length) - 1, 0), t);
     else return;
     e.preventDefault();
   };
@@ -60,8 +82,12 @@ export function Chart({ replay, recording, view, onView, at, onAt }: { replay: R
   const ticks = timeTicks(replay.clock, from, to, Math.max(2, Math.floor(width / 90)));
   const texts = tickTexts(replay.clock, ticks);
   const tall = replay.panels.reduce((sum, p) => sum + pointsTall(p.points.length) + panelGap, 0) + replay.lanes.length * laneHeight;
+  const laneAt = (e: PointerEvent<HTMLDivElement>) => {
+    const i = Math.floor((e.clientY - e.currentTarget.getBoundingClientRect().top - topMargin - tall) / laneHeight) + replay.lanes.length;
+    return i >= 0 && i < replay.lanes.length ? i : undefined;
+  };
   return (
-    <div ref={host} className="relative pt-5 pb-1" tabIndex={0} role="group" aria-label="Strip chart. Left and right move the cursor, plus and minus zoom, Home shows all." onKeyDown={keys}>
+    <div ref={host} className="relative pt-5 pb-1" tabIndex={0} role="group" aria-label="Strip chart. Left and right move the cursor, up and down ask a lane why, plus and minus zoom, Home shows all." onKeyDown={keys}>
       {width > 10 && (
         <>
           <svg className="pointer-events-none absolute inset-x-0 top-5" width="100%" height={tall + 24} aria-hidden="true">
@@ -79,7 +105,7 @@ export function Chart({ replay, recording, view, onView, at, onAt }: { replay: R
               <Signal panel={p} series={series[i]?.data} from={from} to={to} width={width} height={pointsTall(p.points.length)} reading={reading(p.input)} hover={hover} dark={dark} />
             </div>
           ))}
-          <Lanes lanes={replay.lanes} from={from} to={to} width={width} />
+          <Lanes lanes={replay.lanes} from={from} to={to} width={width} asked={lane} />
           <div className="h-6" />
           <div
             className="absolute top-0 bottom-6 cursor-crosshair touch-pan-y"
@@ -96,8 +122,10 @@ export function Chart({ replay, recording, view, onView, at, onAt }: { replay: R
               if (drag) setDrag({ ...drag, to: t });
             }}
             onPointerLeave={() => setHover(undefined)}
-            onPointerUp={() => {
+            onPointerUp={(e) => {
+              const asked = laneAt(e);
               if (drag && Math.abs(x(drag.to) - x(drag.from)) > 6) onView({ from: Math.min(drag.from, drag.to), to: Math.max(drag.from, drag.to) });
+              else if (drag && asked !== undefined) onAsk(asked, drag.to);
               else if (drag) onAt(drag.to);
               setDrag(undefined);
             }}

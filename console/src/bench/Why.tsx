@@ -15,7 +15,7 @@ export function Why({ change }: { change?: Transition }) {
             <Reasons reasons={change.reasons} />
           </>
         ) : (
-          <p className="text-ink-3">Click a change, or a lane where it changes, and its reasons stand here.</p>
+          <p className="text-ink-3">Click a change and its reasons stand here; or a lane at any moment, to ask why it is so then.</p>
         )}
       </div>
     </section>

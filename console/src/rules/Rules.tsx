@@ -56,7 +56,7 @@ function RuleCard({ rule }: { rule: Rule }) {
             <ChevronRight size={13} className="group-data-[state=open]:rotate-90" aria-hidden="true" /> Text
           </Collapsible.Trigger>
         </header>
-        <div className="grid grid-cols-[minmax(0,1fr)_484px] max-lg:grid-cols-1">
+        <div className="grid grid-cols-[minmax(0,1fr)_516px] max-lg:grid-cols-1">
           <p className="max-w-[75ch] px-3 py-2 text-[15px] leading-relaxed">{rule.sentence}</p>
           {rule.points.length > 0 && <Points points={rule.points} />}
         </div>
@@ -70,22 +70,28 @@ function RuleCard({ rule }: { rule: Rule }) {
 
 function Points({ points }: { points: RulePoint[] }) {
   return (
-    <table className="m-2 w-[468px] table-fixed self-start text-sm">
+    <table className="m-2 w-[500px] table-fixed self-start text-sm">
       <caption className="sr-only">Trip and reset points</caption>
+      <colgroup>
+        <col className="w-[62px]" />
+        <col className="w-[84px]" />
+        <col className="w-[176px]" />
+        <col className="w-[178px]" />
+      </colgroup>
       <tbody>
         {points.map((p) => {
           const last = p.stages.at(-1);
           return (
             <tr key={p.effect + p.input + p.op + String(last?.value)}>
-              <td className="w-[68px] px-2 text-xs whitespace-nowrap text-ink-3">{p.effect} at</td>
-              <td className="w-[88px] px-1 text-right whitespace-nowrap">
+              <td className="px-2 text-xs whitespace-nowrap text-ink-3">{p.effect} at</td>
+              <td className="px-1 text-right whitespace-nowrap">
                 <b>{figure(last?.value ?? NaN)}</b>
                 <span className="unit">{last?.unit}</span>
               </td>
-              <td className="w-[162px] truncate px-2 text-ink-2">
+              <td className="truncate px-2 text-ink-2">
                 {p.direction === "falling" ? "↘" : "↗"} {p.input} {p.direction}
               </td>
-              <td className="px-2 text-xs whitespace-nowrap text-ink-3">
+              <td className="truncate pl-2 text-xs text-ink-3">
                 {p.stages
                   .slice(0, -1)
                   .toReversed()

@@ -1,0 +1,72 @@
+import { useQuery } from "@tanstack/react-query";
+import { explain, type Account as Told, type Ground } from "../api";
+import { figure } from "../parts/number";
+import type { Other } from "./Otherwise";
+
+/** What is asked about: something with a state, and when. */
+export interface Asked {
+  name: string;
+  t: number;
+}
+
+/** Why something stands as it does at a moment, or why it does not otherwise. */
+export function Account({ asked, revision, recording, other }: { asked: Asked; revision: number; recording: number; other: Other }) {
+  const told = useQuery({
+    queryKey: ["account", revision, recording, other, asked],
+    queryFn: ({ signal }) => explain({ revision, recording, set: other.set, scan: other.scan || undefined, name: asked.name, t: asked.t }, signal),
+    staleTime: Infinity,
+    placeholderData: (before) => before,
+  });
+  return (
+    <section className="card shrink-0" aria-live="polite" data-testid="why">
+      <header>
+        <h2 className="font-semibold">{told.data ? `Why, at ${told.data.time.replace(/\.000$/, "")}` : "Why"}</h2>
+      </header>
+      <div className="max-h-96 overflow-auto px-3 py-2">
+        {told.error ? <p className="text-critical">✕ {told.error.message}</p> : told.data ? <Standing told={told.data} /> : <p className="text-ink-3">Asking…</p>}
+      </div>
+    </section>
+  );
+}
+
+function Standing({ told }: { told: Told }) {
+  return (
+    <>
+      <b>{told.name}</b> is <b>{told.state}</b>, since {told.since.replace(/\.000$/, "")}
+      <div>{told.because}</div>
+      <Grounds grounds={told.grounds} />
+      {told.misses.length > 0 && (
+        <>
+          <h3 className="mt-3 font-semibold">Delays that did not run out</h3>
+          {told.misses.map((m) => (
+            <div key={m.rule + m.from} className="mt-1 ml-1 border-l-2 border-line-2 pl-2.5">
+              {m.from.replace(/\.000$/, "")}: {m.lasted} of {m.delay}
+              <div className="text-ink-2">until {m.until}</div>
+            </div>
+          ))}
+        </>
+      )}
+      <p className="mt-3 text-ink-2">{told.next ? `Next: ${told.next.to} at ${told.next.time.replace(/\.000$/, "")}, ${told.next.because}` : "It does not change again in this recording."}</p>
+    </>
+  );
+}
+
+function Grounds({ grounds }: { grounds: Ground[] }) {
+  return grounds.map((g, i) => (
+    <div key={i} className="mt-1 ml-1 border-l-2 border-line-2 pl-2.5">
+      {g.text}
+      {g.by && <span className="text-ink-2">, by {g.by}</span>}
+      {g.delay && <div className="text-ink-2">{g.delay}</div>}
+      {g.stages && g.stages.length > 1 && (
+        <div className="text-xs text-ink-3">
+          last reading{" "}
+          {g.stages
+            .toReversed()
+            .map((q) => `${figure(q.value)} ${q.unit}`)
+            .join(" · ")}
+        </div>
+      )}
+      <Grounds grounds={g.under} />
+    </div>
+  ));
+}
