@@ -151,10 +151,17 @@ func (b *Builder) FullRow(t int64, values []float64) {
 	b.times = append(b.times, t)
 }
 
+// A Stretch is the readings of a column in many rows: as blocks that share the
+// rows' times, or as values, some of which may be missing (nil for none).
+type Stretch struct {
+	Blocks  []*Block
+	Values  []float64
+	Missing []bool
+}
+
 // Rising adds rows column by column: times that all go up and come after the
-// last row, and for every column its values and which of them are missing (nil
-// for none). The slices are kept.
-func (b *Builder) Rising(times []int64, values [][]float64, missing [][]bool) {
+// last row, and the readings of every column. The slices are kept.
+func (b *Builder) Rising(times []int64, columns []Stretch) {
 	if len(times) == 0 {
 		return
 	}
@@ -170,12 +177,16 @@ func (b *Builder) Rising(times []int64, values [][]float64, missing [][]bool) {
 	r.Rows += len(times)
 	r.End = times[len(times)-1]
 	for i := range b.columns {
-		c := &b.columns[i]
+		c, of := &b.columns[i], &columns[i]
+		if of.Blocks != nil {
+			c.column.Blocks = append(c.column.Blocks, of.Blocks...)
+			continue
+		}
 		for from := 0; from < len(times); from += BlockSize {
 			to := min(from+BlockSize, len(times))
-			t, v := times[from:to:to], values[i][from:to:to]
-			if missing[i] != nil {
-				t, v = present(t, v, missing[i][from:to])
+			t, v := times[from:to:to], of.Values[from:to:to]
+			if of.Missing != nil {
+				t, v = present(t, v, of.Missing[from:to])
 			}
 			c.times, c.values = t, v
 			c.finish(t)

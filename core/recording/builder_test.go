@@ -2,6 +2,7 @@ package recording_test
 
 import (
 	"math"
+	"slices"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -85,7 +86,14 @@ func TestBuilderAgainstAModel(t *testing.T) {
 						rows[len(rows)-n+i].cells[k] = recording.Cell{Value: values[k][i], Present: !missing[k][i]}
 					}
 				}
-				b.Rising(times, values, missing)
+				stretches := make([]recording.Stretch, width)
+				for k := range stretches {
+					stretches[k] = recording.Stretch{Values: values[k], Missing: missing[k]}
+					if !slices.Contains(missing[k], true) {
+						stretches[k] = recording.Stretch{Blocks: []*recording.Block{recording.NewBlock(times, values[k])}}
+					}
+				}
+				b.Rising(times, stretches)
 			case step == 3: // full
 				at += gap
 				values, cells := make([]float64, width), make([]recording.Cell, width)

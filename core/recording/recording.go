@@ -124,30 +124,64 @@ type Block struct {
 // NewBlock summarises readings, and packs them into bits if it can.
 func NewBlock(times []int64, values []float64) *Block {
 	b := &Block{Times: times, Values: values, Min: math.NaN(), Max: math.NaN(), First: values[0], Last: values[len(values)-1]}
-	low, high, bits := math.Inf(1), math.Inf(-1), true
-	for _, v := range values {
-		if v-v != 0 { // NaN or infinite
-			b.AnyBad = true
-			bits = bits && math.IsNaN(v)
-			continue
+	low, high, good := extent(values)
+	if !good {
+		b.AnyBad = true
+		low, high = math.Inf(1), math.Inf(-1)
+		for _, v := range values {
+			if v-v == 0 {
+				low, high = min(low, v), max(high, v)
+			}
 		}
+	}
+	if low <= high {
+		b.Min, b.Max = low, high
+	}
+	if !(low < 0 || high > 1) && onlyBits(values) {
+		b.pack()
+	}
+	return b
+}
+
+// extent is the lowest and the highest value, if all are good: v − v is NaN for
+// a NaN and for an infinity. Two sums need not wait for each other.
+func extent(values []float64) (low, high float64, good bool) {
+	low, high = math.Inf(1), math.Inf(-1)
+	var even, odd float64
+	for ; len(values) >= 2; values = values[2:] {
+		v, w := values[0], values[1]
+		even += v - v
+		odd += w - w
 		if v < low {
 			low = v
 		}
 		if v > high {
 			high = v
 		}
-		if bits && v != 1 && math.Float64bits(v) != 0 {
-			bits = false
+		if w < low {
+			low = w
+		}
+		if w > high {
+			high = w
 		}
 	}
-	if low <= high {
-		b.Min, b.Max = low, high
+	if len(values) > 0 {
+		v := values[0]
+		even += v - v
+		low, high = min(low, v), max(high, v)
 	}
-	if bits {
-		b.pack()
+	return low, high, even+odd == 0
+}
+
+// onlyBits tells whether all readings are 0, 1 or bad, and so can be kept as
+// bits; an infinity cannot, nor a zero with a sign.
+func onlyBits(values []float64) bool {
+	for _, v := range values {
+		if v != 1 && math.Float64bits(v) != 0 && !math.IsNaN(v) {
+			return false
+		}
 	}
-	return b
+	return true
 }
 
 func (b *Block) pack() {

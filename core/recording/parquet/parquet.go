@@ -64,6 +64,8 @@ type scan struct {
 	timeAt  int
 	times   *recording.Times
 	decode  func(pq.Value) (int64, error) // of a time
+	scale   int64                         // nanoseconds of one of a timestamp; 0 for other times
+	latest  int64                         // timestamp
 }
 
 func (s *scan) read() (*recording.Recording, error) {
@@ -105,20 +107,15 @@ func (s *scan) settle() error {
 	if logical := c.Type().LogicalType(); logical != nil {
 		switch l := logical.Value.(type) {
 		case *format.TimestampType:
-			scale := int64(1)
+			s.scale = 1
 			switch l.Unit.Value.(type) {
 			case *format.MilliSeconds:
-				scale = 1e6
+				s.scale = 1e6
 			case *format.MicroSeconds:
-				scale = 1e3
+				s.scale = 1e3
 			}
-			s.decode = func(v pq.Value) (int64, error) {
-				t := v.Int64()
-				if t > math.MaxInt64/scale || t < math.MinInt64/scale {
-					return 0, fmt.Errorf("a time beyond 292 years")
-				}
-				return t * scale, nil
-			}
+			s.latest = math.MaxInt64 / s.scale
+			s.decode = func(v pq.Value) (int64, error) { return s.timestamp(v.Int64()) }
 			return s.times.Settle([][]byte{[]byte("1970-01-01T00:00:00Z")})
 		case *format.DecimalType:
 			scale := int(l.Scale)
@@ -143,6 +140,13 @@ func (s *scan) settle() error {
 		return s.fail("the column %s is of a kind that is no time", c.Name())
 	}
 	return s.first()
+}
+
+func (s *scan) timestamp(t int64) (int64, error) {
+	if t > s.latest || t < -s.latest {
+		return 0, fmt.Errorf("a time beyond 292 years")
+	}
+	return t * s.scale, nil
 }
 
 // first settles the form of times from the first of them.
@@ -259,11 +263,23 @@ func eachValue(p pq.Page, f func(pq.Value) error) error {
 	}
 }
 
-// readTimes reads the times of a row group.
+// readTimes reads the times of a row group. Timestamps without gaps are taken
+// as they stand.
 func (s *scan) readTimes(group pq.RowGroup) ([]int64, error) {
 	times := make([]int64, 0, group.NumRows())
 	c := s.columns[s.timeAt]
 	err := eachIn(group.ColumnChunks()[c.Index()], func(p pq.Page) error {
+		if s.scale > 0 && p.NumNulls() == 0 && p.Dictionary() == nil && c.Type().Kind() == pq.Int64 {
+			data := p.Data()
+			for _, v := range data.Int64() {
+				t, err := s.timestamp(v)
+				if err != nil {
+					return s.fail("row %d: %v", len(times)+1, err)
+				}
+				times = append(times, t)
+			}
+			return nil
+		}
 		return eachValue(p, func(v pq.Value) error {
 			if v.IsNull() {
 				return s.fail("row %d has no %s", len(times)+1, c.Name())
@@ -279,43 +295,93 @@ func (s *scan) readTimes(group pq.RowGroup) ([]int64, error) {
 	return times, s.wrap(err)
 }
 
-// readings are the values of a column in a row group; missing is nil if there
-// is a reading in every row.
-type readings struct {
-	values  []float64
-	missing []bool
-}
+// readings are those of a column in a row group.
+type readings struct{ recording.Stretch }
 
 func (r *readings) add(v float64, present bool) {
-	if !present && r.missing == nil {
-		r.missing = make([]bool, len(r.values), cap(r.values))
+	if !present && r.Missing == nil {
+		r.Missing = make([]bool, len(r.Values), cap(r.Values))
 	}
-	r.values = append(r.values, v)
-	if r.missing != nil {
-		r.missing = append(r.missing, !present)
+	r.Values = append(r.Values, v)
+	if r.Missing != nil {
+		r.Missing = append(r.Missing, !present)
 	}
 }
 
-// readColumn reads a column of a row group. Doubles without gaps are taken as
-// they stand.
-func (s *scan) readColumn(group pq.RowGroup, c *pq.Column, column *recording.Column) (*readings, error) {
-	r := &readings{values: make([]float64, 0, group.NumRows())}
-	err := eachIn(group.ColumnChunks()[c.Index()], func(p pq.Page) error {
-		if p.NumNulls() == 0 && p.Dictionary() == nil && c.Type().Kind() == pq.Double && r.missing == nil {
-			data := p.Data()
-			r.values = append(r.values, data.Double()...)
-			return nil
+// plain gives the values one by one, where blocks are of no use.
+func (r *readings) plain() {
+	for _, b := range r.Blocks {
+		for i := range b.Len() {
+			r.Values = append(r.Values, b.At(i))
 		}
+	}
+	r.Blocks = nil
+}
+
+// readColumn reads a column of a row group with given times, or with nil, of
+// which no blocks are made. Doubles that have no gaps are taken as they stand,
+// and made into blocks while the processor has them at hand.
+func (s *scan) readColumn(group pq.RowGroup, c *pq.Column, column *recording.Column, times []int64) (*readings, error) {
+	r := &readings{}
+	if times != nil && !c.Optional() && c.Type().Kind() == pq.Double {
+		err := s.readBlocks(group, c, times, r)
+		return r, s.wrap(err)
+	}
+	r.Values = make([]float64, 0, group.NumRows())
+	err := eachIn(group.ColumnChunks()[c.Index()], func(p pq.Page) error {
 		return eachValue(p, func(v pq.Value) error {
 			x, word, present, err := s.value(c, v)
 			if word && column != nil && column.Word == nil {
-				column.Word = &recording.Word{Text: string(v.ByteArray()), Line: len(r.values) + 1, Column: c.Index() + 1}
+				column.Word = &recording.Word{Text: string(v.ByteArray()), Line: len(r.Values) + 1, Column: c.Index() + 1}
 			}
 			r.add(x, present)
 			return err
 		})
 	})
 	return r, s.wrap(err)
+}
+
+func (s *scan) readBlocks(group pq.RowGroup, c *pq.Column, times []int64, r *readings) error {
+	var block []float64
+	done := 0
+	finish := func() {
+		if n := len(block); n > 0 && done+n <= len(times) {
+			r.Blocks = append(r.Blocks, recording.NewBlock(times[done:done+n:done+n], block))
+		}
+		done, block = done+len(block), nil
+	}
+	take := func(values []float64) {
+		for len(values) > 0 {
+			if block == nil {
+				block = make([]float64, 0, recording.BlockSize)
+			}
+			n := min(len(values), recording.BlockSize-len(block))
+			block, values = append(block, values[:n]...), values[n:]
+			if len(block) == recording.BlockSize {
+				finish()
+			}
+		}
+	}
+	err := eachIn(group.ColumnChunks()[c.Index()], func(p pq.Page) error {
+		if p.Dictionary() == nil {
+			data := p.Data()
+			take(data.Double())
+			return nil
+		}
+		return eachValue(p, func(v pq.Value) error {
+			take([]float64{v.Double()})
+			return nil
+		})
+	})
+	finish()
+	if err == nil && done != len(times) {
+		return s.unequal(c.Name(), done, len(times))
+	}
+	return err
+}
+
+func (s *scan) unequal(column string, rows, times int) error {
+	return s.fail("the column %s has %d rows and the time %d; the file is broken", column, rows, times)
 }
 
 func (s *scan) value(c *pq.Column, v pq.Value) (x float64, word, present bool, err error) {
@@ -390,7 +456,7 @@ func (s *scan) readWide() (*recording.Recording, error) {
 		}
 		all := make([]*readings, len(columns))
 		for i := range columns {
-			if all[i], err = s.readColumn(group, from[i], columns[i]); err != nil {
+			if all[i], err = s.readColumn(group, from[i], columns[i], times); err != nil {
 				return nil, err
 			}
 		}
@@ -405,8 +471,8 @@ func (s *scan) readWide() (*recording.Recording, error) {
 // column by column.
 func (s *scan) add(b *recording.Builder, times []int64, all []*readings) error {
 	for i, r := range all {
-		if len(r.values) != len(times) {
-			return s.fail("the column %s has %d rows and the time %d; the file is broken", b.Column(i).Name, len(r.values), len(times))
+		if r.Blocks == nil && len(r.Values) != len(times) {
+			return s.unequal(b.Column(i).Name, len(r.Values), len(times))
 		}
 	}
 	last, any := b.Last()
@@ -422,12 +488,15 @@ func (s *scan) add(b *recording.Builder, times []int64, all []*readings) error {
 		}
 	}
 	if up {
-		values, missing := make([][]float64, len(all)), make([][]bool, len(all))
+		columns := make([]recording.Stretch, len(all))
 		for i, r := range all {
-			values[i], missing[i] = r.values, r.missing
+			columns[i] = r.Stretch
 		}
-		b.Rising(times, values, missing)
+		b.Rising(times, columns)
 		return nil
+	}
+	for _, r := range all {
+		r.plain()
 	}
 	cells := make([]recording.Cell, len(all))
 	for i, t := range times {
@@ -435,7 +504,7 @@ func (s *scan) add(b *recording.Builder, times []int64, all []*readings) error {
 			break
 		}
 		for k, r := range all {
-			cells[k] = recording.Cell{Value: r.values[i], Present: r.missing == nil || !r.missing[i]}
+			cells[k] = recording.Cell{Value: r.Values[i], Present: r.Missing == nil || !r.Missing[i]}
 		}
 		b.Row(t, cells)
 	}
@@ -449,7 +518,7 @@ func (s *scan) readLong(at map[string]int) (*recording.Recording, error) {
 		if err != nil {
 			return nil, err
 		}
-		values, err := s.readColumn(group, s.columns[at["value"]], nil)
+		values, err := s.readColumn(group, s.columns[at["value"]], nil, nil)
 		if err != nil {
 			return nil, err
 		}
@@ -479,7 +548,7 @@ func (s *scan) readLong(at map[string]int) (*recording.Recording, error) {
 				clock := s.times.Clock()
 				return nil, s.fail("the time goes back in row %d of its group, from %s to %s; sort the rows by time", i+1, clock.Full(last), clock.Full(t))
 			}
-			r := recording.LongReading{Point: texts["point"][i], Value: values.values[i], Present: values.missing == nil || !values.missing[i], Unit: texts["unit"][i], Quality: texts["quality"][i]}
+			r := recording.LongReading{Point: texts["point"][i], Value: values.Values[i], Present: values.Missing == nil || !values.Missing[i], Unit: texts["unit"][i], Quality: texts["quality"][i]}
 			if _, err := b.Reading(t, r); err != nil {
 				return nil, s.fail("row %d: %v", i+1, err)
 			}

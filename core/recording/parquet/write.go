@@ -33,7 +33,9 @@ func Write(w io.Writer, r *recording.Recording) error {
 		if heading == "time" {
 			return fmt.Errorf("writing Parquet: a point is named time, as is the column of the time")
 		}
-		node := pq.Compressed(pq.Encoded(pq.Leaf(pq.DoubleType), &pq.Plain), &pq.Snappy)
+		// Not compressed: the noise of readings gains little by it, and to read
+		// them would take half as long again.
+		node := pq.Compressed(pq.Encoded(pq.Leaf(pq.DoubleType), &pq.Plain), &pq.Uncompressed)
 		if c.Len() < rows {
 			node = pq.Optional(node)
 		}
