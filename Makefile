@@ -6,7 +6,7 @@ STATICCHECK := go tool -modfile=tools/go.mod staticcheck
 GO_FILES := git ls-files -co --exclude-standard '*.go'
 FUZZ_TIME ?= 5s
 
-.PHONY: help build demo test bench lint fmt generate screenshots go-test fuzz e2e clean
+.PHONY: help build demo test nightly bench lint fmt generate screenshots go-test fuzz e2e clean
 
 help: ## list the targets
 	@grep -hE '^[a-z-]+:.*## ' $(MAKEFILE_LIST) | sort | sed -E 's/^([a-z-]+):.*## (.*)/  make \1\t\2/' | expand -t 22
@@ -33,6 +33,10 @@ fuzz:
 
 e2e: console/dist/app/index.html install-gcc install-chromium
 	go test -race -tags e2e -count 1 ./console/e2e
+
+nightly: ## thousands of random jobs, for a night on which nobody waits
+	go test ./core/logic -run 'Naively|ExtraInstants' -count 1 -rapid.checks 20000 -timeout 2h
+	go test ./core/bench -run 'Algebra' -count 1 -rapid.checks 2000 -timeout 2h
 
 bench: ## print the speed as ratios, each taken within one run
 	go test ./core/logic -run '^$$' -bench .
