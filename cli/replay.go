@@ -236,7 +236,7 @@ func replayView(r *bench.Result, shown string) replayJSON {
 		Seconds: seconds(rec.End - rec.Start), Samples: rec.Samples(), Transitions: []transitionJSON{}, Summary: []summaryJSON{}, Warnings: append([]string{}, r.Warnings...)}
 	for _, t := range r.Transitions {
 		v.Transitions = append(v.Transitions, transitionJSON{seconds(t.Time - rec.Origin), timeJSON{rec.Clock, t.Time}, r.Program.Name(t.Kind, int(t.Index)),
-			t.Kind.String(), t.From.String(), t.To.String(), r.Program.Sentence(t, rec.Clock.Format)})
+			t.Kind.String(), r.Program.StateText(t.Kind, int(t.Index), t.From), r.Program.StateText(t.Kind, int(t.Index), t.To), r.Program.Sentence(t, rec.Clock.Format)})
 	}
 	for _, s := range r.Summary {
 		v.Summary = append(v.Summary, summaryJSON{s.Name, s.Kind.String(), s.Starts, seconds(s.On), seconds(s.Undecided), s.Final.String()})
@@ -249,7 +249,7 @@ func printReplay(w io.Writer, r *bench.Result, shown string) {
 	fmt.Fprintf(w, "%s\n%s, %d readings\n\n", r.Program.Job.Title, partText(r, shown), r.Recording.Samples())
 	changes := list{heads: []string{"TIME", "WHAT", "", "CHANGE", "BECAUSE"}, numbers: []int{1}}
 	for _, t := range r.Transitions {
-		changes.add(clock.FormatMillis(t.Time), r.Program.Name(t.Kind, int(t.Index)), t.Kind.String(), t.From.String()+" → "+t.To.String(), r.Program.Sentence(t, clock.Format))
+		changes.add(clock.FormatMillis(t.Time), r.Program.Name(t.Kind, int(t.Index)), t.Kind.String(), r.Program.StateText(t.Kind, int(t.Index), t.From)+" → "+r.Program.StateText(t.Kind, int(t.Index), t.To), r.Program.Sentence(t, clock.Format))
 	}
 	if len(changes.rows) == 0 {
 		fmt.Fprintln(w, "Nothing changed.")

@@ -103,6 +103,8 @@ func describe(p *logic.Program, d sheet.Declaration) shown {
 		}
 	case *sheet.Output:
 		s.Text = outputText(p, d)
+	case *sheet.Bands:
+		s.Text = p.Job.SayBands(d)
 	case *sheet.Trial:
 		s.Text = "plays " + d.Play.Text + ", " + count(len(d.Expect), "expectation", "expectations")
 	case *sheet.Rule:
@@ -150,9 +152,9 @@ func chainText(in *sheet.Input) string {
 func outputText(p *logic.Program, o *sheet.Output) string {
 	var callers []string
 	for _, r := range p.Callers(p.OutputIndex(o.Name)) {
-		callers = append(callers, p.Rules[r].Name)
+		callers = append(callers, p.Calling[r].Name)
 	}
-	s := "called by no rule"
+	s := "called by nothing"
 	if len(callers) > 0 {
 		s = "called by " + strings.Join(callers, ", ")
 	}
@@ -197,7 +199,8 @@ func printShown(w io.Writer, title string, all []shown) {
 	}{{"Inputs", "input", true}, {"Derived values", "derived", false}, {"Setpoints", "setpoint", false}, {"Constants", "constant", false}, {"Outputs", "output", true}} {
 		printGroup(w, all, group.head, group.kind, group.tagged)
 	}
-	printRules(w, all)
+	printSentences(w, all, "Bands", "bands")
+	printSentences(w, all, "Rules", "rule")
 	printGroup(w, all, "Trials", "trial", false)
 }
 
@@ -222,14 +225,15 @@ func printGroup(w io.Writer, all []shown, head, kind string, tagged bool) {
 	}
 }
 
-func printRules(w io.Writer, all []shown) {
+// printSentences lists what reads aloud.
+func printSentences(w io.Writer, all []shown, head, kind string) {
 	first := true
 	for _, s := range all {
-		if s.Kind != "rule" {
+		if s.Kind != kind {
 			continue
 		}
 		if first {
-			fmt.Fprint(w, "\nRules\n")
+			fmt.Fprintf(w, "\n%s\n", head)
 			first = false
 		}
 		fmt.Fprintln(w, strings.TrimSpace(s.Name+"  "+s.declared.Base().Label))

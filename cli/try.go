@@ -91,7 +91,7 @@ func printTried(c *cobra.Command, all []bench.Tried, format string) error {
 				v.With[g.Name] = g.Text
 			}
 			for _, s := range t.States {
-				v.States = append(v.States, standJSON{s.Name, s.Kind.String(), s.State.String(), s.Because})
+				v.States = append(v.States, standJSON{s.Name, s.Kind.String(), s.State, s.Because})
 			}
 			views = append(views, v)
 		}
@@ -99,7 +99,7 @@ func printTried(c *cobra.Command, all []bench.Tried, format string) error {
 	}
 	l := list{heads: []string{"NAME", "", "STATE", "BECAUSE"}}
 	for _, s := range all[0].States {
-		l.add(s.Name, s.Kind.String(), s.State.String(), s.Because)
+		l.add(s.Name, s.Kind.String(), s.State, s.Because)
 	}
 	var same []string
 	if len(all) > 1 {
@@ -126,7 +126,7 @@ func triedList(all []bench.Tried) list {
 			with = append(with, g.Name+"="+g.Text)
 		}
 		for _, s := range t.States {
-			l.add(strings.Join(with, " "), s.Name, s.Kind.String(), s.State.String(), s.Because)
+			l.add(strings.Join(with, " "), s.Name, s.Kind.String(), s.State, s.Because)
 		}
 	}
 	return l
@@ -151,7 +151,7 @@ func triedTable(all []bench.Tried) (l list, same []string) {
 			changes = append(changes, i)
 			l.heads = append(l.heads, s.Name)
 		} else {
-			same = append(same, s.Name+" "+s.State.String())
+			same = append(same, s.Name+" "+s.State)
 		}
 	}
 	for _, t := range all {
@@ -160,7 +160,7 @@ func triedTable(all []bench.Tried) (l list, same []string) {
 			row = append(row, t.With[i].Text)
 		}
 		for _, i := range changes {
-			row = append(row, t.States[i].State.String())
+			row = append(row, t.States[i].State)
 		}
 		l.add(row...)
 	}

@@ -118,7 +118,7 @@ did not run out, and the next change.`,
 // isState tells what stands one way or the other.
 func isState(d sheet.Declaration) bool {
 	switch d.(type) {
-	case *sheet.Input, *sheet.Rule, *sheet.Output:
+	case *sheet.Input, *sheet.Rule, *sheet.Bands, *sheet.Output:
 		return true
 	}
 	return false
@@ -129,12 +129,12 @@ const nearMisses = 3
 
 func accountView(a *bench.Account) accountJSON {
 	clock := a.Recording.Clock
-	v := accountJSON{a.Name, a.Kind.String(), timeJSON{clock, a.At}, a.State.String(), timeJSON{clock, a.Since}, a.Because, groundViews(a.Grounds), []missJSON{}, nil}
+	v := accountJSON{a.Name, a.Kind.String(), timeJSON{clock, a.At}, a.Program.StateText(a.Kind, a.Index, a.State), timeJSON{clock, a.Since}, a.Because, groundViews(a.Grounds), []missJSON{}, nil}
 	for _, m := range a.Near(nearMisses) {
 		v.Misses = append(v.Misses, missJSON{a.Program.Rules[m.Rule].Name, timeJSON{clock, m.From}, timeJSON{clock, m.To}, seconds(m.To - m.From), seconds(m.Of), m.Until})
 	}
 	if a.Next != nil {
-		v.Next = &nextJSON{timeJSON{clock, a.Next.Time}, a.Next.To.String(), a.NextText}
+		v.Next = &nextJSON{timeJSON{clock, a.Next.Time}, a.Program.StateText(a.Kind, a.Index, a.Next.To), a.NextText}
 	}
 	return v
 }
@@ -149,7 +149,7 @@ func groundViews(all []bench.Ground) []groundJSON {
 
 func printAccount(w io.Writer, a *bench.Account) {
 	clock := a.Recording.Clock.Format
-	fmt.Fprintf(w, "%s, %s: %s at %s, since %s\n  %s\n", a.Name, a.Kind, a.State, clock(a.At), clock(a.Since), a.Because)
+	fmt.Fprintf(w, "%s, %s: %s at %s, since %s\n  %s\n", a.Name, a.Kind, a.Program.StateText(a.Kind, a.Index, a.State), clock(a.At), clock(a.Since), a.Because)
 	printGrounds(w, a.Grounds, "  ")
 	if near := a.Near(nearMisses); len(near) > 0 {
 		fmt.Fprintf(w, "\nDelays that did not run out, nearest to that time\n")
@@ -160,7 +160,7 @@ func printAccount(w io.Writer, a *bench.Account) {
 		l.table(w)
 	}
 	if a.Next != nil {
-		fmt.Fprintf(w, "\nNext: %s at %s, %s\n", a.Next.To, clock(a.Next.Time), a.NextText)
+		fmt.Fprintf(w, "\nNext: %s at %s, %s\n", a.Program.StateText(a.Kind, a.Index, a.Next.To), clock(a.Next.Time), a.NextText)
 	} else {
 		fmt.Fprintf(w, "\nIt does not change again in this recording.\n")
 	}

@@ -19,6 +19,7 @@ import (
 
 // Defines values for LaneKind.
 const (
+	LaneKindBands  LaneKind = "bands"
 	LaneKindInput  LaneKind = "input"
 	LaneKindOutput LaneKind = "output"
 	LaneKindPlant  LaneKind = "plant"
@@ -28,6 +29,8 @@ const (
 // Valid indicates whether the value is a known member of the LaneKind enum.
 func (e LaneKind) Valid() bool {
 	switch e {
+	case LaneKindBands:
+		return true
 	case LaneKindInput:
 		return true
 	case LaneKindOutput:
@@ -166,6 +169,7 @@ func (e SpanState) Valid() bool {
 
 // Defines values for TransitionKind.
 const (
+	TransitionKindBands  TransitionKind = "bands"
 	TransitionKindInput  TransitionKind = "input"
 	TransitionKindOutput TransitionKind = "output"
 	TransitionKindRule   TransitionKind = "rule"
@@ -174,6 +178,8 @@ const (
 // Valid indicates whether the value is a known member of the TransitionKind enum.
 func (e TransitionKind) Valid() bool {
 	switch e {
+	case TransitionKindBands:
+		return true
 	case TransitionKindInput:
 		return true
 	case TransitionKindOutput:
@@ -684,7 +690,12 @@ type Sheet struct {
 
 // Span defines model for Span.
 type Span struct {
-	From  float64   `json:"from"`
+	// Depth how far out a band is: 1 for the outermost
+	Depth *float64 `json:"depth,omitempty"`
+	From  float64  `json:"from"`
+
+	// Label the band in force
+	Label *string   `json:"label,omitempty"`
 	State SpanState `json:"state"`
 	To    float64   `json:"to"`
 }

@@ -737,7 +737,7 @@ export interface components {
             time: string;
             name: string;
             /** @enum {string} */
-            kind: "input" | "rule" | "output";
+            kind: "input" | "rule" | "bands" | "output";
             from: string;
             to: string;
             because: string;
@@ -778,7 +778,7 @@ export interface components {
              * @description plant: what the recording says of an output
              * @enum {string}
              */
-            kind: "input" | "rule" | "output" | "plant";
+            kind: "input" | "rule" | "bands" | "output" | "plant";
             starts: number;
             spans: components["schemas"]["Span"][];
         };
@@ -789,6 +789,13 @@ export interface components {
             to: number;
             /** @enum {string} */
             state: "off" | "on" | "undecided" | "bad" | "unread";
+            /** @description the band in force */
+            label?: string;
+            /**
+             * Format: double
+             * @description how far out a band is: 1 for the outermost
+             */
+            depth?: number;
         };
         Series: {
             point: string;

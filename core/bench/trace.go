@@ -167,9 +167,12 @@ type Span struct {
 	State    logic.State
 }
 
-// Spans are the states of one rule or output over the whole replay.
+// Spans are the states of one rule, bands or output over the whole replay.
 func (r *Result) Spans(kind logic.Kind, index int) []Span {
 	spans := []Span{{From: r.Recording.Start, State: logic.Off}}
+	if kind == logic.BandsKind { // all is otherwise at first
+		spans[0].State = logic.FirstBand + logic.State(len(r.Program.Bands[index].Bands)-1)
+	}
 	for _, t := range r.Transitions {
 		if t.Kind == kind && int(t.Index) == index {
 			spans = next(spans, t.Time, t.To)

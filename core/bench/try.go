@@ -98,11 +98,11 @@ type Tried struct {
 	States []Stand
 }
 
-// A Stand is how a rule or an output stands, and why.
+// A Stand is how a rule, bands or an output stands, and why.
 type Stand struct {
 	Kind    logic.Kind
 	Name    string
-	State   logic.State
+	State   string
 	Because string
 }
 
@@ -125,7 +125,10 @@ func Try(p *logic.Program, with []Given) Tried {
 	t := Tried{With: with}
 	stand := func(kind logic.Kind, i int, name string) {
 		now := s.Standing(kind, i)
-		t.States = append(t.States, Stand{kind, name, now.To, p.Sentence(now, nil)})
+		t.States = append(t.States, Stand{kind, name, p.StateText(kind, i, now.To), p.Sentence(now, nil)})
+	}
+	for i := range p.Bands {
+		stand(logic.BandsKind, i, p.Bands[i].Name)
 	}
 	for i := range p.Rules {
 		stand(logic.RuleKind, i, p.Rules[i].Name)

@@ -54,7 +54,7 @@ func TestTry(t *testing.T) {
 		require.NoError(t, err, given)
 		var got []string
 		for _, s := range bench.Try(p, rows[0]).States {
-			got = append(got, s.Name+" "+s.State.String()+": "+s.Because)
+			got = append(got, s.Name+" "+s.State+": "+s.Because)
 		}
 		assert.Equal(t, want, strings.Join(got, "; "), given)
 	}

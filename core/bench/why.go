@@ -15,6 +15,7 @@ type Account struct {
 	Recording *recording.Recording
 	Name      string
 	Kind      logic.Kind
+	Index     int
 	At        int64
 	State     logic.State
 	Since     int64 // the change that led to it, or the start
@@ -56,9 +57,12 @@ func Why(p *logic.Program, r *recording.Recording, o Options, name string, at in
 		a.Kind, index = logic.RuleKind, rule
 	case output >= 0:
 		a.Kind, index = logic.OutputKind, output
+	case p.BandsIndex(name) >= 0:
+		a.Kind, index = logic.BandsKind, p.BandsIndex(name)
 	default:
-		return nil, fmt.Errorf("no input, rule or output is named %s", name)
+		return nil, fmt.Errorf("no input, rule, bands or output is named %s", name)
 	}
+	a.Index = index
 	if at < r.Start || at > r.End {
 		return nil, fmt.Errorf("%s is outside the recording, which goes from %s to %s", r.Clock.Format(at), r.Clock.Format(r.Start), r.Clock.Format(r.End))
 	}
@@ -129,8 +133,16 @@ func grounds(p *logic.Program, s *logic.Stepper, t logic.Transition, clock logic
 		standing := s.Standing(logic.RuleKind, i)
 		return Ground{Text: p.Rules[i].Name + " is " + standing.To.String() + ": " + p.Sentence(standing, clock), Under: grounds(p, s, standing, clock, depth+1)}
 	}
+	bands := func(i int) Ground {
+		standing := s.Standing(logic.BandsKind, i)
+		return Ground{Text: p.Bands[i].Name + " is " + p.StateText(logic.BandsKind, i, standing.To) + ": " + p.Sentence(standing, clock), Under: grounds(p, s, standing, clock, depth+1)}
+	}
 	for _, i := range t.Reason.Callers {
-		all = append(all, rule(int(i)))
+		if c := p.Calling[i]; c.Kind == logic.BandsKind {
+			all = append(all, bands(c.Index))
+		} else {
+			all = append(all, rule(c.Index))
+		}
 	}
 	terms := append(append([]logic.Term{}, t.Reason.Terms...), t.Reason.Permit...)
 	for _, term := range terms {
@@ -145,6 +157,8 @@ func grounds(p *logic.Program, s *logic.Stepper, t logic.Transition, clock logic
 		switch term.Kind {
 		case logic.RuleTerm:
 			g.Under = []Ground{rule(int(term.Rule))}
+		case logic.BandTerm:
+			g.Under = []Ground{bands(int(term.Rule))}
 		case logic.OutputTerm:
 			standing := s.Standing(logic.OutputKind, int(term.Rule))
 			g.Under = []Ground{{Text: p.Outputs[term.Rule].Name + " is " + standing.To.String() + ": " + p.Sentence(standing, clock), Under: grounds(p, s, standing, clock, depth+1)}}

@@ -20,7 +20,7 @@ func Compile(job *sheet.Job) (*Program, error) {
 // CompileWith is Compile with further conditions that somebody wants to watch;
 // it gives their numbers, for Stepper.Watch.
 func CompileWith(job *sheet.Job, watched []sheet.Condition) (*Program, []int32, error) {
-	c := &compiler{p: &Program{Job: job, index: map[string]int{}}, shared: map[valueNode]int32{}}
+	c := &compiler{p: &Program{Job: job, index: map[string]int{}}, shared: map[valueNode]int32{}, calls: map[string][]int32{}, callers: map[int32]int32{}}
 	for i, in := range job.Inputs {
 		node := Input{Name: in.Name, Inverted: in.Inverted != nil, junction: -1}
 		length := func(d *sheet.Duration) int64 {
@@ -73,8 +73,17 @@ func CompileWith(job *sheet.Job, watched []sheet.Condition) (*Program, []int32, 
 	for i, o := range job.Outputs {
 		c.p.index["o:"+o.Name] = i
 	}
+	for i, b := range job.Bands {
+		c.bands(b)
+		c.p.index["b:"+b.Name] = i
+	}
 	for _, r := range job.Order {
 		c.rule(r)
+	}
+	for i, r := range job.Rules { // callers stand in the order of the sheet
+		for _, n := range r.Calls() {
+			c.calls[n.Name] = append(c.calls[n.Name], c.caller(Caller{Kind: RuleKind, Index: i, Name: r.Name, node: c.p.Rules[i].node}))
+		}
 	}
 	for _, o := range job.Outputs {
 		c.output(o)
@@ -93,7 +102,10 @@ func CompileWith(job *sheet.Job, watched []sheet.Condition) (*Program, []int32, 
 type compiler struct {
 	p      *Program
 	shared map[valueNode]int32 // equal values are computed once
-	err    error
+	calls  map[string][]int32  // by output: what calls it
+
+	callers map[int32]int32 // by node: the number of a caller
+	err     error
 }
 
 func (c *compiler) fail(err error) {
@@ -159,18 +171,23 @@ func (c *compiler) output(o *sheet.Output) {
 	node := Output{Name: o.Name, first: int32(len(c.p.callers)), all: o.CalledBy != nil && o.CalledBy.Word == "all",
 		minimumOn: c.clause(o.MinimumOn), minimumOff: c.clause(o.MinimumOff)}
 	node.permissive, node.interlock = c.guard(&o.Guard)
-	for i, r := range c.p.Job.Rules {
-		for _, n := range r.Calls() {
-			if n.Name == o.Name {
-				c.p.callers = append(c.p.callers, int32(i))
-				node.count++
-			}
-		}
-	}
+	c.p.callers = append(c.p.callers, c.calls[o.Name]...)
+	node.count = int32(len(c.calls[o.Name]))
 	if o.Fail != nil {
 		node.fail = map[string]FailState{"off": FailOff, "on": FailOn, "hold": FailHold}[o.Fail.Word]
 	}
 	c.p.Outputs = append(c.p.Outputs, node)
+}
+
+// caller is the number of something that calls.
+func (c *compiler) caller(x Caller) int32 {
+	i, known := c.callers[x.node]
+	if !known {
+		i = int32(len(c.p.Calling))
+		c.p.Calling = append(c.p.Calling, x)
+		c.callers[x.node] = i
+	}
+	return i
 }
 
 func (c *compiler) duration(d *sheet.Duration) int32 {
@@ -248,6 +265,14 @@ func (c *compiler) test(x *sheet.Test) int32 {
 	negate := x.Not
 	var cond int32
 	switch i := c.p.InputIndex(name); {
+	case x.OfBand():
+		bands := c.p.BandsIndex(name)
+		if bands < 0 {
+			c.fail(fmt.Errorf("%s: %s has no bands", x.Place(), name))
+			return 0
+		}
+		cond = c.addCond(condNode{op: condBand, a: int32(bands), b: int32(c.p.Job.Bands[bands].Find(x.Is)), n: 1})
+		c.p.Bands[bands].tests = append(c.p.Bands[bands].tests, cond)
 	case x.OfQuality():
 		negate = negate != (x.Is == "bad")
 		if i >= 0 {

@@ -75,6 +75,14 @@ func (p *Program) link() {
 		case condOutput:
 			outputConds[n.a] = append(outputConds[n.a], i)
 		case condDaytime:
+		case condBands:
+			for _, band := range p.Bands[n.a].Bands {
+				if band.limit >= 0 {
+					condConds[band.limit] = append(condConds[band.limit], i)
+				}
+			}
+		case condBand: // marked by its bands
+			forOutputs[i] = n.n == 0
 		case condNot, condFor, condForStrict, condTurnsOn, condTurnsOff, condTurns:
 			condConds[n.a] = append(condConds[n.a], i)
 		case condAnd, condOr, condQuorum:

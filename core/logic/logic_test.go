@@ -119,7 +119,7 @@ func play(t require.TestingT, p *logic.Program, script string) string {
 	var out strings.Builder
 	step := func(at int64) {
 		for _, tr := range s.Step(at) {
-			fmt.Fprintf(&out, "%s %s %s→%s: %s\n", clock(at), p.Name(tr.Kind, int(tr.Index)), tr.From, tr.To, p.Sentence(tr, clock))
+			fmt.Fprintf(&out, "%s %s %s→%s: %s\n", clock(at), p.Name(tr.Kind, int(tr.Index)), p.StateText(tr.Kind, int(tr.Index), tr.From), p.StateText(tr.Kind, int(tr.Index), tr.To), p.Sentence(tr, clock))
 		}
 	}
 	for _, line := range strings.Split(strings.TrimSpace(script), "\n") {

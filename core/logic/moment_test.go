@@ -104,6 +104,47 @@ func TestReasonsOfMoments(t *testing.T) {
 6s r on→off: x 5.5 mg/L is between 4.5 mg/L and 5.5 mg/L (reset points of x outside 4 mg/L and low hysteresis 0.5 mg/L)
 6s o on→off: no longer called by r
 `},
+		{"bands: one is in force, with hysteresis on the way back and a delay",
+			"bands lamps of x\n  critical: below 4 mg/L call o\n  low: below low\n  fine: else\n  hysteresis 0.5 mg/L\n  for 2 s\nrule r\n  on when lamps is low and k\n  call fan\noutput fan\n  fail off\n",
+			"0 x=7 k=1\n1 x=5\n5 x=3\n6 x=5\n10 x=3\n20 x=4.4\n21 x=4.5\n30 x=bad\n31 x=6.4\n40 x=6.5",
+			`3s lamps fine→low: x 5 mg/L < low 6 mg/L and x 5 mg/L >= 4 mg/L, for 2 s, since 1s
+3s r off→on: lamps is low and k is on
+3s fan off→on: called by r
+12s lamps low→critical: x 3 mg/L < 4 mg/L for 2 s, since 10s
+12s r on→off: lamps is critical
+12s o off→on: called by lamps (critical)
+12s fan on→off: no longer called by r
+23s lamps critical→low: x 4.5 mg/L < low 6 mg/L and x 4.5 mg/L >= 4 mg/L, for 2 s, since 21s
+23s r off→on: lamps is low and k is on
+23s o on→off: no longer called by lamps (critical)
+23s fan off→on: called by r
+30s x good→bad: the reading is marked bad
+30s lamps low→undecided: x is bad: the reading is marked bad
+30s r on→undecided: x is bad: the reading is marked bad
+30s o off→on: lamps (critical) undecided: fails to on
+30s fan on→off: r undecided: fails to off
+31s x bad→good: a good reading again, 6.4 mg/L
+31s lamps undecided→low: x 6.4 mg/L < 6.5 mg/L (reset point of x < low hysteresis 0.5 mg/L) and x 6.4 mg/L >= 4 mg/L
+31s r undecided→on: decided again: lamps is low and k is on
+31s o on→off: no longer called by lamps (critical)
+31s fan off→on: called by r
+`},
+		{"a ladder: every band passed stays called",
+			"bands ladder of x\n  above 8 mg/L call o\n  at or above low call fan\n  else call base\n  cumulative\noutput fan\n  fail off\noutput base\n  fail off\n",
+			"0 x=5\n1 x=6\n2 x=9\n3 x=8\n4 x=bad",
+			`0s base off→on: called by ladder (else)
+1s ladder else→at or above low: x 6 mg/L >= low 6 mg/L and x 6 mg/L <= 8 mg/L
+1s fan off→on: called by ladder (at or above low)
+2s ladder at or above low→above 8 mg/L: x 9 mg/L > 8 mg/L
+2s o off→on: called by ladder (above 8 mg/L)
+3s ladder above 8 mg/L→at or above low: x 8 mg/L >= low 6 mg/L and x 8 mg/L <= 8 mg/L
+3s o on→off: no longer called by ladder (above 8 mg/L)
+4s x good→bad: the reading is marked bad
+4s ladder at or above low→undecided: x is bad: the reading is marked bad
+4s o off→on: ladder (above 8 mg/L) undecided: fails to on
+4s fan on→off: ladder (at or above low) undecided: fails to off
+4s base on→off: ladder (else) undecided: fails to off
+`},
 		{"near",
 			"rule r\n  on when x = y within 0.5 mg/L for 1 s\n  call o\n",
 			"0 x=4 y=5\n1 y=4.5\n2 y=4.5\n3 y=3.4",

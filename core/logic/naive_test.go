@@ -38,7 +38,9 @@ type naive struct {
 	last    map[sheet.Condition]any         // the last good state, value or side
 	crossed map[sheet.Condition]int64       // when a value crossed, while it has not stayed for long enough
 	past    map[sheet.Condition][]pastValue // all values that a slope has seen
+	limits  map[*sheet.Band]*sheet.Compare
 
+	bands   *naiveBands
 	rules   map[string]*naiveRule
 	outputs map[string]*naiveOutput
 }
@@ -52,6 +54,13 @@ type naiveRule struct {
 	resetWasFalse    bool
 }
 
+// naiveBands are the only ones of a random job.
+type naiveBands struct {
+	inForce, waiting int
+	since            int64
+	undecided        bool
+}
+
 type naiveOutput struct {
 	state  State
 	turned int64
@@ -60,7 +69,7 @@ type naiveOutput struct {
 
 func newNaive(job *sheet.Job) *naive {
 	n := &naive{job: job, analog: map[string]*signal.Analog{}, contacts: map[string]*signal.Contact{}, start: never,
-		tripped: map[sheet.Condition]bool{}, since: map[any]int64{}, over: map[any]bool{}, last: map[sheet.Condition]any{}, crossed: map[sheet.Condition]int64{}, past: map[sheet.Condition][]pastValue{},
+		tripped: map[sheet.Condition]bool{}, since: map[any]int64{}, over: map[any]bool{}, last: map[sheet.Condition]any{}, crossed: map[sheet.Condition]int64{}, past: map[sheet.Condition][]pastValue{}, limits: map[*sheet.Band]*sheet.Compare{},
 		rules: map[string]*naiveRule{}, outputs: map[string]*naiveOutput{}}
 	var err error
 	if n.zone, err = time.LoadLocation(job.Timezone); err != nil {
@@ -79,6 +88,7 @@ func newNaive(job *sheet.Job) *naive {
 			n.analog[in.Name] = &a
 		}
 	}
+	n.bands = &naiveBands{inForce: job.Bands[0].Else(), waiting: -1}
 	for _, r := range job.Rules {
 		n.rules[r.Name] = &naiveRule{}
 	}
@@ -257,6 +267,8 @@ func (n *naive) holds(x sheet.Condition) truth {
 	case *sheet.Test:
 		v := isUnknown
 		switch {
+		case x.OfBand():
+			v = truthIf(n.bands.inForce == n.job.Bands[0].Find(x.Is), !n.bands.undecided)
 		case x.OfQuality():
 			v = truthOf(n.quality(x.Name.Name) == (x.Is == "good"))
 		case x.Is == "off":
@@ -543,6 +555,49 @@ func (n *naive) rule(r *sheet.Rule) {
 	}
 }
 
+func (n *naive) decideBands(d *sheet.Bands) {
+	m := n.bands
+	found, undecided := d.Else(), false
+	for i, b := range d.Bands {
+		if b.Op == "" {
+			continue
+		}
+		x := n.limits[b]
+		if x == nil {
+			x = &sheet.Compare{Op: b.Op, L: d.Of, R: b.Limit}
+			if d.Hysteresis != nil {
+				x.Hysteresis = d.Hysteresis.Value
+			}
+			n.limits[b] = x
+		}
+		switch n.compared(x) {
+		case isUnknown:
+			undecided = true
+		case isTrue:
+			found = min(found, i)
+		}
+	}
+	m.undecided = undecided
+	switch {
+	case undecided || found == m.inForce:
+		m.waiting = -1
+	case d.For == nil:
+		m.inForce = found
+	case m.waiting != found:
+		m.waiting, m.since, n.moved = found, n.now, true
+	case n.now-m.since >= n.job.DurationValue(d.For.Duration):
+		m.inForce, m.waiting = found, -1
+	}
+}
+
+// bandShown is the band in force, or that none is known.
+func (n *naive) bandShown() string {
+	if n.bands.undecided {
+		return "undecided"
+	}
+	return n.job.Bands[0].Bands[n.bands.inForce].Title()
+}
+
 func (n *naive) output(o *sheet.Output) {
 	m := n.outputs[o.Name]
 	states := map[State]int{}
@@ -552,6 +607,19 @@ func (n *naive) output(o *sheet.Output) {
 			states[n.rules[r.Name].shown]++
 			callers++
 			lockedCaller = lockedCaller || n.locked(&r.Guard) != isFalse
+		}
+	}
+	for i, b := range n.job.Bands[0].Bands {
+		if slices.ContainsFunc(b.Calls, func(c *sheet.Name) bool { return c.Name == o.Name }) {
+			callers++
+			switch calls := n.bands.inForce == i || n.job.Bands[0].Cumulative != nil && n.bands.inForce < i; {
+			case n.bands.undecided:
+				states[Undecided]++
+			case calls:
+				states[On]++
+			default:
+				states[Off]++
+			}
 		}
 	}
 	called := Off
@@ -597,7 +665,8 @@ func (n *naive) instant(t int64) []string {
 	before := n.states()
 	for range mostPasses {
 		named := n.outputs["out2"].state // the one that conditions look at
-		for range 2 {                    // what is true for an instant only is over the second time
+		n.decideBands(n.job.Bands[0])
+		for range 2 { // what is true for an instant only is over the second time
 			for _, r := range n.job.Order {
 				n.rule(r)
 			}
@@ -619,7 +688,7 @@ func (n *naive) instant(t int64) []string {
 }
 
 func (n *naive) states() []string {
-	var all []string
+	all := []string{"bands0 " + strings.ReplaceAll(n.bandShown(), " ", "_")}
 	for _, r := range n.job.Rules {
 		all = append(all, r.Name+" "+n.rules[r.Name].shown.String())
 	}
@@ -715,7 +784,10 @@ func TestNaively(t *testing.T) {
 			var lines []string
 			for _, tr := range s.Step(at) {
 				if tr.Kind != InputKind {
-					lines = append(lines, fmt.Sprintf("%d %s %s from %s", at, p.Name(tr.Kind, int(tr.Index)), tr.To, tr.From))
+					state := func(s State) string {
+						return strings.ReplaceAll(p.StateText(tr.Kind, int(tr.Index), s), " ", "_")
+					}
+					lines = append(lines, fmt.Sprintf("%d %s %s from %s", at, p.Name(tr.Kind, int(tr.Index)), state(tr.To), state(tr.From)))
 				}
 			}
 			slices.Sort(lines)

@@ -24,8 +24,10 @@ type Program struct {
 	Inputs   []Input
 	Derived  []Derived
 	Settings []Setting // setpoints and constants
+	Bands    []Bands
 	Rules    []Rule
 	Outputs  []Output
+	Calling  []Caller // what calls outputs
 
 	values      []valueNode
 	conversions []conversion
@@ -33,7 +35,7 @@ type Program struct {
 	args        []int32 // the terms of `and` and `or` nodes, the values of functions
 	widest      int     // the largest number of values of a function
 	junctions   []int32 // inputs whose cold junction another input measures
-	callers     []int32 // rules, for outputs
+	callers     []int32 // of Calling, for outputs
 	durations   []duration
 	sources     []condSource // of conds
 	slopes      []slope
@@ -103,6 +105,14 @@ type Output struct {
 	fail                  FailState
 	permissive, interlock int32
 	minimumOn, minimumOff int32
+}
+
+// A Caller is what may call an output: a rule, or a band.
+type Caller struct {
+	Kind  Kind
+	Index int // of the rule or the bands
+	Name  string
+	node  int32 // the condition that is true while it calls
 }
 
 // A FailState is what an output does when its callers cannot decide.
@@ -191,10 +201,12 @@ const (
 	condRising
 	condFalling
 	condDaytime
+	condBands // decides which of bands is in force
+	condBand  // a band calls
 )
 
 var condNames = [...]string{"<", "<=", ">", ">=", "contact", "good", "known", "rule", "not", "and", "or", "at least", "for", "off after",
-	"output", "between", "outside", "near", "turns on", "turns off", "turns", "changes", "crosses", "rising", "falling", "time between"}
+	"output", "between", "outside", "near", "turns on", "turns off", "turns", "changes", "crosses", "rising", "falling", "time between", "bands", "band"}
 
 // momentary tells whether a condition is true at an instant only.
 func (op condOp) momentary() bool { return op >= condTurnsOn && op <= condCrosses }
@@ -258,13 +270,15 @@ func (p *Program) find(key string) int {
 	return -1
 }
 
-// Name is the name of an input, rule or output.
+// Name is the name of an input, a rule, bands or an output.
 func (p *Program) Name(kind Kind, index int) string {
 	switch kind {
 	case InputKind:
 		return p.Inputs[index].Name
 	case RuleKind:
 		return p.Rules[index].Name
+	case BandsKind:
+		return p.Bands[index].Name
 	}
 	return p.Outputs[index].Name
 }
@@ -275,7 +289,7 @@ func (p *Program) Clocked() bool { return len(p.daytimes) > 0 }
 // Used tells whether any rule depends on the input.
 func (in *Input) Used() bool { return in.used }
 
-// Callers lists the rules that call an output.
+// Callers lists what calls an output, as numbers of Calling.
 func (p *Program) Callers(output int) []int32 {
 	o := p.Outputs[output]
 	return p.callers[o.first : o.first+o.count]
@@ -333,7 +347,7 @@ func (p *Program) String() string {
 		}
 		fmt.Fprintf(&b, "output %s: %s of", o.Name, how)
 		for _, r := range p.Callers(i) {
-			fmt.Fprintf(&b, " %s", p.Rules[r].Name)
+			fmt.Fprintf(&b, " %s", p.Calling[r].Name)
 		}
 		p.guardText(&b, "permissive", o.permissive)
 		p.guardText(&b, "interlock", o.interlock)
@@ -424,6 +438,10 @@ func (p *Program) condText(c condNode) string {
 		return fmt.Sprintf("v%d is known", c.a)
 	case condRule:
 		return "rule " + p.Rules[c.a].Name
+	case condBands:
+		return "bands " + p.Bands[c.a].Name
+	case condBand:
+		return "band " + p.Bands[c.a].Name + " " + p.Bands[c.a].Bands[c.b].Title
 	case condOutput:
 		return "output " + p.Outputs[c.a].Name
 	case condBetween, condOutside, condNear:

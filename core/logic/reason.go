@@ -38,7 +38,7 @@ const (
 type Reason struct {
 	Cause   Cause
 	Terms   []Term
-	Callers []int32 // rules
+	Callers []int32 // of Program.Calling
 	Mode    Mode    // of an output in hand
 
 	Held    Hold   // what held it back until now
@@ -92,6 +92,7 @@ const (
 	QualityTerm // an input, or a derived value by its condition, is good or bad
 	RuleTerm    // the state of Rule
 	OutputTerm  // the state of the output Rule
+	BandTerm    // which of the bands Rule is in force
 	RangeTerm   // a value, between or outside Limit and High
 	NearTerm    // two values, Left and Limit, and how near they are to be: High
 	TurnTerm    // something that turned or changed at this instant, or did not
@@ -177,10 +178,10 @@ func (s *Stepper) outputReason(i int, state State, cause Cause) Reason {
 	}
 	turned := false // at this instant; those that did are the reason
 	for _, r := range s.p.Callers(i) {
-		turned = turned || s.rules[r] == want && s.turned[r] == s.now
+		turned = turned || s.calling(r) == want && s.changed[s.p.Calling[r].node] == s.now
 	}
 	for _, r := range s.p.Callers(i) {
-		if s.rules[r] == want && (!turned || s.turned[r] == s.now) {
+		if s.calling(r) == want && (!turned || s.changed[s.p.Calling[r].node] == s.now) {
 			s.rulesNamed = append(s.rulesNamed, r)
 		}
 	}
@@ -205,6 +206,13 @@ func (s *Stepper) explain(i int32, length, since int64, waiting bool) {
 				s.explain(a, length, since, waiting)
 			}
 		}
+	case condBand:
+		t := Term{Kind: BandTerm, Cond: i, Input: -1, Rule: n.a, State: s.bandShown(n.a), For: length, Since: since, Waiting: waiting}
+		if v == isUnknown {
+			s.explain(s.p.Bands[n.a].Bands[0].limit, 0, 0, false)
+			return
+		}
+		s.terms = append(s.terms, t)
 	case condOutput:
 		s.terms = append(s.terms, Term{Kind: OutputTerm, Cond: i, Input: -1, Rule: n.a, State: s.outputs[n.a], For: length, Since: since, Waiting: waiting})
 	case condTurnsOn, condTurnsOff, condTurns:
@@ -473,22 +481,22 @@ func (p *Program) cause(t Transition, clock Clock) string {
 		return "latched until it is reset" + clock.since(r.Since) + ": " + p.termsText(r.Terms, t.Time, clock)
 	case NotCalled:
 		if len(r.Callers) == 0 {
-			return "no rule calls it"
+			return "nothing calls it"
 		}
-		return "not called by " + p.ruleNames(r.Callers)
+		return "not called by " + p.callerNames(r.Callers)
 	case Settling:
-		return p.ruleNames(r.Callers) + " undecided, and the job still settles"
+		return p.callerNames(r.Callers) + " undecided, and the job still settles"
 	case ByPulseEnd:
 		return "its pulse of " + unit.FormatDuration(r.HeldFor) + " has ended"
 	case ByCall:
-		return "called by " + p.ruleNames(r.Callers)
+		return "called by " + p.callerNames(r.Callers)
 	case ByNoCall:
 		if len(r.Callers) == 0 {
-			return "called by no rule"
+			return "called by nothing"
 		}
-		return "no longer called by " + p.ruleNames(r.Callers)
+		return "no longer called by " + p.callerNames(r.Callers)
 	case ByFail:
-		return p.ruleNames(r.Callers) + " undecided: fails to " + t.To.String()
+		return p.callerNames(r.Callers) + " undecided: fails to " + t.To.String()
 	case ByTermsAgain:
 		return "decided again: " + p.termsText(r.Terms, t.Time, clock)
 	}
@@ -501,8 +509,8 @@ func CircleText(output string) string {
 }
 
 // CallerText says what one of an output's callers has to do with its change.
-func (p *Program) CallerText(c Cause, rule int32) string {
-	name := p.Rules[rule].Name
+func (p *Program) CallerText(c Cause, caller int32) string {
+	name := p.Calling[caller].Name
 	switch c {
 	case ByCall:
 		return "called by " + name
@@ -512,10 +520,10 @@ func (p *Program) CallerText(c Cause, rule int32) string {
 	return name + " undecided"
 }
 
-func (p *Program) ruleNames(rules []int32) string {
-	names := make([]string, len(rules))
-	for i, r := range rules {
-		names[i] = p.Rules[r].Name
+func (p *Program) callerNames(callers []int32) string {
+	names := make([]string, len(callers))
+	for i, c := range callers {
+		names[i] = p.Calling[c].Name
 	}
 	return strings.Join(names, " and ")
 }
@@ -572,6 +580,8 @@ func (p *Program) TermText(t Term) string {
 		return p.Rules[t.Rule].Name + " is " + t.State.String()
 	case OutputTerm:
 		return p.Outputs[t.Rule].Name + " is " + t.State.String()
+	case BandTerm:
+		return p.Bands[t.Rule].Name + " is " + p.StateText(BandsKind, int(t.Rule), t.State)
 	case TurnTerm:
 		return p.turnText(t)
 	case RangeTerm, NearTerm, CrossTerm, SlopeTerm, DaytimeTerm:

@@ -248,8 +248,12 @@ func (s *Stepper) heldOutput(i int32, want, before State, byHand bool) (state St
 // callerInterlocked tells whether the interlock of one of an output's callers
 // is true or unknown: then a turning off is not held back.
 func (s *Stepper) callerInterlocked(output int32) bool {
-	for _, r := range s.p.Callers(int(output)) {
-		if lock := s.p.Rules[r].interlock; lock >= 0 && s.truths[lock] != isFalse {
+	for _, i := range s.p.Callers(int(output)) {
+		c := &s.p.Calling[i]
+		if c.Kind != RuleKind {
+			continue
+		}
+		if lock := s.p.Rules[c.Index].interlock; lock >= 0 && s.truths[lock] != isFalse {
 			return true
 		}
 	}

@@ -12,6 +12,8 @@ func (s *Stepper) Standing(kind Kind, index int) Transition {
 		t.To, t.Reason = s.rules[i], s.standingRule(i)
 	case OutputKind:
 		t.To, t.Reason = s.outputs[i], s.standingOutput(i)
+	case BandsKind:
+		t.To, t.Reason = s.bandShown(i), s.bandReason(i)
 	case InputKind:
 		t.To = Good
 		if s.fault(i) != 0 {
@@ -139,8 +141,10 @@ func (p *Program) RulesBehind(kind Kind, index int) []int {
 		return []int{index}
 	case OutputKind:
 		var all []int
-		for _, r := range p.Callers(index) {
-			all = append(all, int(r))
+		for _, i := range p.Callers(index) {
+			if c := p.Calling[i]; c.Kind == RuleKind {
+				all = append(all, c.Index)
+			}
 		}
 		return all
 	}

@@ -1,6 +1,7 @@
 package logic
 
 import (
+	"fmt"
 	"math"
 	"slices"
 
@@ -32,7 +33,13 @@ const (
 	Bad
 )
 
-func (s State) String() string { return [...]string{"off", "on", "undecided", "good", "bad"}[s] }
+// String is the state's name, but for a band in force, which StateText names.
+func (s State) String() string {
+	if s >= FirstBand {
+		return fmt.Sprintf("band %d", s-FirstBand)
+	}
+	return [...]string{"off", "on", "undecided", "good", "bad"}[s]
+}
 
 // A Kind is what a transition is one of.
 type Kind uint8
@@ -42,9 +49,10 @@ const (
 	InputKind Kind = iota
 	RuleKind
 	OutputKind
+	BandsKind
 )
 
-func (k Kind) String() string { return [...]string{"input", "rule", "output"}[k] }
+func (k Kind) String() string { return [...]string{"input", "rule", "output", "bands"}[k] }
 
 // A Transition is one thing that an instant left in another state, with the
 // reason. Its Reason holds slices that the next Step overwrites; Clone it to
@@ -52,7 +60,7 @@ func (k Kind) String() string { return [...]string{"input", "rule", "output"}[k]
 type Transition struct {
 	Time     int64
 	Kind     Kind
-	Index    int32 // of the input, rule or output
+	Index    int32 // of the input, rule, bands or output
 	From, To State
 	Reason   Reason
 }
@@ -87,6 +95,8 @@ type Stepper struct {
 	pasts   []past    // of each slope
 	fired   []int32   // the momentary conditions that are true now
 
+	bands          []bandState
+	bandReports    []int32
 	rules          []State
 	memories       []ruleState // of each rule
 	turned         []int64     // when each rule took its present state
@@ -155,6 +165,8 @@ func NewStepper(p *Program) *Stepper {
 		turned:   make([]int64, len(p.Rules)),
 		outputs:  make([]State, len(p.Outputs)),
 
+		bands:         make([]bandState, len(p.Bands)),
+		bandReports:   make([]int32, len(p.Bands)),
 		ruleReports:   make([]int32, len(p.Rules)),
 		outputReports: make([]int32, len(p.Outputs)),
 
@@ -169,6 +181,9 @@ func NewStepper(p *Program) *Stepper {
 	}
 	for i := range s.since {
 		s.since[i] = math.MinInt64
+	}
+	for i := range s.bands { // before the first instant all is otherwise
+		s.bands[i] = bandState{inForce: len(p.Bands[i].Bands) - 1, waiting: -1, turned: math.MinInt64}
 	}
 	for i, in := range p.Inputs {
 		if in.Chain != nil {
@@ -578,6 +593,10 @@ func (s *Stepper) cond(i int32) truth {
 		return isTrue
 	case condRule:
 		return s.stepRule(i, n.a)
+	case condBands:
+		return s.stepBands(i, n.a)
+	case condBand:
+		return s.bandHolds(n.a, n.b, n.n == 1)
 	case condQuorum:
 		return s.quorum(n)
 	case condNot:
@@ -765,7 +784,12 @@ func (s *Stepper) stepOutputs() {
 	}
 }
 
-// callers combines the states of the rules that call an output.
+// calling is whether a caller calls.
+func (s *Stepper) calling(caller int32) State {
+	return [...]State{isFalse: Off, isTrue: On, isUnknown: Undecided}[s.truths[s.p.Calling[caller].node]]
+}
+
+// callers combines the states of what calls an output.
 func (s *Stepper) callers(output int) State {
 	callers := s.p.Callers(output)
 	if len(callers) == 0 {
@@ -777,7 +801,7 @@ func (s *Stepper) callers(output int) State {
 	}
 	state := rest
 	for _, r := range callers {
-		switch s.rules[r] {
+		switch s.calling(r) {
 		case decisive:
 			return decisive
 		case Undecided:
@@ -825,6 +849,8 @@ func (s *Stepper) reportOf(kind Kind, index int32) *int32 {
 		return &s.ruleReports[index]
 	case OutputKind:
 		return &s.outputReports[index]
+	case BandsKind:
+		return &s.bandReports[index]
 	}
 	return nil
 }

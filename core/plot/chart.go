@@ -45,8 +45,9 @@ type Lane struct {
 	Kind  logic.Kind
 	Spans []bench.Span
 
-	Starts int  // of a rule or an output
-	Plant  bool // it is what the plant did with an output, by the recording
+	Starts int      // of a rule or an output
+	Bands  []string // the titles of bands, from the outermost in
+	Plant  bool     // it is what the plant did with an output, by the recording
 }
 
 // FromReplay makes a chart of everything that the rules of a replay use.
@@ -86,6 +87,13 @@ func FromReplay(r *bench.Result, title, subtitle string) (*Chart, error) {
 		}
 		c.Panels = append(c.Panels, Panel{Name: d.Name, Unit: d.Unit.Name(), Signal: signal, Points: points(r, d.Name)})
 	}
+	for i, b := range p.Bands {
+		lane := Lane{Name: b.Name, Kind: logic.BandsKind, Spans: r.Spans(logic.BandsKind, i)}
+		for _, band := range b.Bands {
+			lane.Bands = append(lane.Bands, band.Title)
+		}
+		c.Lanes = append(c.Lanes, lane)
+	}
 	plant := r.Plant()
 	for _, sum := range r.Summary {
 		c.Lanes = append(c.Lanes, Lane{Name: sum.Name, Kind: sum.Kind, Spans: r.Spans(sum.Kind, int(sum.Index)), Starts: sum.Starts})
@@ -111,6 +119,19 @@ func points(r *bench.Result, name string) []Point {
 		}
 	}
 	return all
+}
+
+// Band is which band a state is, and its title.
+func (l *Lane) Band(s logic.State) (band int, title string, ok bool) {
+	if band = int(s) - int(logic.FirstBand); l.Bands == nil || band < 0 {
+		return 0, "", false
+	}
+	return band, l.Bands[band], true
+}
+
+// Depth is how far out a band is: 1 for the outermost, 0 for that without a limit.
+func (l *Lane) Depth(band int) float64 {
+	return 1 - float64(band)/float64(len(l.Bands)-1)
 }
 
 // Direction is an arrow for how the signal passes the point.

@@ -313,6 +313,15 @@ func (d *drawing) lane(l *Lane, y float64) {
 	for _, s := range l.Spans {
 		x := d.x(s.From)
 		w := math.Max(d.x(s.To)-x, 1)
+		if band, title, ok := l.Band(s.State); ok {
+			if depth := l.Depth(band); depth > 0 {
+				d.rect(x, base-11, w, 11, color.NRGBA{accent.R, accent.G, accent.B, uint8(70 + 185*depth)})
+				if w > 7*float64(len(title)) {
+					d.text(x+4, base-2, 9, paper, false, 0, title)
+				}
+			}
+			continue
+		}
 		switch s.State {
 		case logic.On:
 			d.rect(x, base-11, w, 11, fill)
@@ -332,7 +341,7 @@ func laneNote(l *Lane) string {
 	if l.Plant {
 		return "as the plant did"
 	}
-	kind := map[logic.Kind]string{logic.InputKind: "contact", logic.RuleKind: "rule", logic.OutputKind: "output"}[l.Kind]
+	kind := map[logic.Kind]string{logic.InputKind: "contact", logic.RuleKind: "rule", logic.OutputKind: "output", logic.BandsKind: "bands"}[l.Kind]
 	switch l.Starts {
 	case 0:
 		return kind

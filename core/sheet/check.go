@@ -100,6 +100,8 @@ func (c *checker) collect() {
 				c.job.Outputs = append(c.job.Outputs, d)
 			case *Rule:
 				c.job.Rules = append(c.job.Rules, d)
+			case *Bands:
+				c.job.Bands = append(c.job.Bands, d)
 			case *Trial:
 				c.job.Trials = append(c.job.Trials, d)
 			}
@@ -129,6 +131,9 @@ func (c *checker) declarations() {
 		}
 	}
 	c.deriveds()
+	for _, b := range c.job.Bands {
+		c.bands(b)
+	}
 	for _, r := range c.job.Rules {
 		c.rule(r)
 	}
@@ -182,6 +187,15 @@ func (c *checker) output(o *Output) {
 			}
 		}
 	}
+	for _, d := range c.job.Bands {
+		for _, b := range d.Bands {
+			for _, n := range b.Calls {
+				if n.Name == o.Name && (len(callers) == 0 || callers[len(callers)-1] != d.Name) {
+					callers = append(callers, d.Name)
+				}
+			}
+		}
+	}
 	if len(callers) > 1 && o.CalledBy == nil {
 		c.errorf(o.NameAt, "called-by", "%s call the output %s; say how they are combined: `called by any` or `called by all`", List(callers, "and"), o.Name)
 	}
@@ -200,11 +214,7 @@ func (c *checker) output(o *Output) {
 
 func (c *checker) rule(r *Rule) {
 	for _, n := range r.Calls() {
-		if d := c.resolve(n); d != nil {
-			if _, ok := d.(*Output); !ok {
-				c.errorf(n.At, "wrong-kind", "%s is %s; a rule calls outputs", n.Name, describe(d))
-			}
-		}
+		c.called(n, "a rule")
 	}
 	seen := map[string]bool{}
 	for _, n := range r.Calls() {
@@ -237,6 +247,15 @@ func (c *checker) rule(r *Rule) {
 	}
 	if len(r.Calls()) == 0 {
 		c.warnf(r.NameAt, "calls-nothing", "the rule %s calls no output; add: call OUTPUT", r.Name)
+	}
+}
+
+// called checks that what is called is an output.
+func (c *checker) called(n *Name, caller string) {
+	if d := c.resolve(n); d != nil {
+		if _, ok := d.(*Output); !ok {
+			c.errorf(n.At, "wrong-kind", "%s is %s; %s calls outputs", n.Name, describe(d), caller)
+		}
 	}
 }
 
@@ -345,6 +364,8 @@ func describe(d Declaration) string {
 		return "an output"
 	case *Derived:
 		return "a derived value"
+	case *Bands:
+		return "a set of bands"
 	}
 	return "a " + d.Keyword()
 }
@@ -397,7 +418,14 @@ func (c *checker) condition(cond Condition) {
 			_, isDerived := d.(*Derived)
 			_, isRule := d.(*Rule)
 			_, isOutput := d.(*Output)
+			bands, isBands := d.(*Bands)
 			switch {
+			case isBands:
+				c.ofBand(x, bands)
+				return
+			case x.OfBand():
+				c.errorf(x.Place(), "wrong-kind", "%s is %s and has no band named %s; it may be on, off, good or bad", x.Name, describe(d), x.Is)
+				return
 			case x.OfQuality() && !isInput && !isDerived:
 				c.errorf(x.Place(), "wrong-kind", "%s is %s; only a signal is good or bad", x.Name, describe(d))
 				return
@@ -433,6 +461,24 @@ func (c *checker) condition(cond Condition) {
 			c.slope(x)
 		}
 	})
+}
+
+// ofBand checks a test of which band is in force.
+func (c *checker) ofBand(x *Test, d *Bands) {
+	if x.Is != "" && d.Find(x.Is) >= 0 {
+		return
+	}
+	var names []string
+	for _, b := range d.Bands {
+		if b.Name != "" {
+			names = append(names, d.Name+" is "+b.Name)
+		}
+	}
+	hint := "give its bands names"
+	if len(names) > 0 {
+		hint = "write " + List(names, "or")
+	}
+	c.errorf(x.Place(), "wrong-kind", "%s is true of no band of %s; %s", x, d.Name, hint)
 }
 
 // turn checks what turns or changes.

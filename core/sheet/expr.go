@@ -1,6 +1,7 @@
 package sheet
 
 import (
+	"slices"
 	"strconv"
 	"strings"
 
@@ -98,7 +99,7 @@ type Compare struct {
 type Test struct {
 	Name *Name
 	Not  bool
-	Is   string // on, off, good or bad; empty for the name alone
+	Is   string // on, off, good, bad or the name of a band; empty for the name alone
 }
 
 // StateWords are what a Test may ask for.
@@ -106,6 +107,9 @@ var StateWords = []string{"on", "off", "good", "bad"}
 
 // OfQuality tells whether the test asks whether a signal can be believed.
 func (c *Test) OfQuality() bool { return c.Is == "good" || c.Is == "bad" }
+
+// OfBand tells whether the test asks which band is in force.
+func (c *Test) OfBand() bool { return c.Is != "" && !slices.Contains(StateWords, c.Is) }
 
 // Not is `not X`.
 type Not struct {

@@ -17,6 +17,7 @@ type Job struct {
 	Derived   []*Derived // each after those that it is made of
 	Setpoints []*Setpoint
 	Outputs   []*Output
+	Bands     []*Bands
 	Rules     []*Rule
 	Trials    []*Trial
 	Order     []*Rule // the rules in the order of evaluation, each after those that it names
@@ -85,7 +86,7 @@ type Comments struct {
 }
 
 // A Declaration is one of *JobHead, *Input, *Derived, *Setpoint,
-// *Output, *Rule and *Trial.
+// *Output, *Rule, *Bands and *Trial.
 type Declaration interface {
 	Base() *Head
 	Keyword() string

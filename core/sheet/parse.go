@@ -34,10 +34,11 @@ func ParseFile(name string, src []byte) (*File, []Finding) {
 // A parser reads the tokens of one logical line at a time. A syntax error is
 // a panic of type abandon, recovered at the line's end.
 type parser struct {
-	file   string
-	found  []Finding
-	tokens []token
-	depth  int // of nested conditions
+	bandName string // that stands before the clause being read
+	file     string
+	found    []Finding
+	tokens   []token
+	depth    int // of nested conditions
 }
 
 type abandon struct{}
@@ -53,7 +54,7 @@ type clauseKind struct {
 }
 
 // declarations lists what can stand in column 1.
-var declarations = []string{"job", "input", "derived", "setpoint", "constant", "output", "rule", "trial"}
+var declarations = []string{"job", "input", "derived", "setpoint", "constant", "output", "rule", "bands", "trial"}
 
 // reserved are the words of the grammar of conditions; they are no names.
 var reserved = strings.Fields(`abs and at average bad between changes crosses deadband falling faster for good
@@ -179,6 +180,8 @@ func (p *parser) declaration(head line, clauses []line) Declaration {
 			d, kinds = p.output(h)
 		case "rule":
 			d, kinds = p.rule(h)
+		case "bands":
+			d, kinds = p.bands(h)
 		case "trial":
 			d, kinds = p.trial(h)
 		}
@@ -199,6 +202,7 @@ func (p *parser) declaration(head line, clauses []line) Declaration {
 // clause reads one clause with the reader of its keyword.
 func (p *parser) clause(d Declaration, l line, kinds []clauseKind, seen map[string]Place) bool {
 	return p.lineOf(l, func() {
+		p.bandPrefix(d)
 		first := p.peek()
 		at := p.place(first)
 		for _, k := range kinds {
@@ -353,17 +357,7 @@ func (p *parser) rule(h Head) (Declaration, []clauseKind) {
 		clauseKind{"latch", true, func(_ *parser, c Clause) { d.Latch = &c }},
 		clauseKind{"reset when", true, func(p *parser, c Clause) { d.Reset = &ConditionClause{c, p.condition()} }},
 		clauseKind{"call", true, func(p *parser, c Clause) {
-			call := &CallClause{Clause: c}
-			for {
-				t := p.next()
-				if t.kind != tokName {
-					p.fail(t, "%s where the name of an output must stand", t.source())
-				}
-				call.Outputs = append(call.Outputs, &Name{p.place(t), t.text})
-				if !p.accept(",") {
-					break
-				}
-			}
+			call := &CallClause{Clause: c, Outputs: p.names("an output")}
 			d.Call = call
 		}})
 }

@@ -133,6 +133,9 @@ func (p *parser) test() node {
 	if name, ok := left.(*Name); ok {
 		if p.accept("is") {
 			not := p.accept("not")
+			if t := p.peek(); t.kind == tokName && !slices.Contains(reserved, t.text) { // of a band
+				return &Test{Name: name, Not: not, Is: p.next().text}
+			}
 			return &Test{Name: name, Not: not, Is: p.oneOf("the state", StateWords...)}
 		}
 		for _, how := range TurnWords {

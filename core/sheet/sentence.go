@@ -76,7 +76,7 @@ func (j *Job) title(name string) string {
 // sayTest says a test of a state, or its opposite.
 func (j *Job) sayTest(c *Test, opposite bool) string {
 	not := c.Not != opposite
-	if c.OfQuality() {
+	if c.OfQuality() || c.OfBand() {
 		word := c.Is
 		if not {
 			word = "not " + word

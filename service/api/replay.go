@@ -103,17 +103,21 @@ func replayOptions(body *ReplayRequest) (o bench.Options, err error) {
 func transitionViews(r *bench.Result, most int) []Transition {
 	p, clock := r.Program, r.Recording.Clock
 	last := make([][]Reason, len(p.Rules)) // the reasons of each rule's last change
+	bands := make([][]Reason, len(p.Bands))
 	all := []Transition{}
 	for _, t := range r.Transitions {
 		if len(all) == most {
 			break
 		}
 		v := Transition{T: seconds(t.Time - r.Recording.Origin), Time: clock.FormatMillis(t.Time), Name: p.Name(t.Kind, int(t.Index)),
-			Kind: TransitionKind(t.Kind.String()), From: t.From.String(), To: t.To.String(), Because: p.Sentence(t, clock.Format), Reasons: []Reason{}}
+			Kind: TransitionKind(t.Kind.String()), From: p.StateText(t.Kind, int(t.Index), t.From), To: p.StateText(t.Kind, int(t.Index), t.To), Because: p.Sentence(t, clock.Format), Reasons: []Reason{}}
 		for _, term := range slices.Concat(t.Reason.Terms, t.Reason.Permit) {
 			reason := Reason{Text: p.TermText(term), Reasons: []Reason{}}
-			if term.Kind == logic.RuleTerm {
+			switch term.Kind {
+			case logic.RuleTerm:
 				reason.Reasons = append(reason.Reasons, last[term.Rule]...)
+			case logic.BandTerm:
+				reason.Reasons = append(reason.Reasons, bands[term.Rule]...)
 			}
 			if term.For > 0 {
 				delay := logic.DelayText(term, t.Time, clock.Format)
@@ -125,11 +129,19 @@ func transitionViews(r *bench.Result, most int) []Transition {
 			}
 			v.Reasons = append(v.Reasons, reason)
 		}
-		if t.Kind == logic.RuleKind {
+		switch t.Kind {
+		case logic.RuleKind:
 			last[t.Index] = v.Reasons
+		case logic.BandsKind:
+			bands[t.Index] = v.Reasons
 		}
-		for _, rule := range t.Reason.Callers {
-			v.Reasons = append(v.Reasons, Reason{Text: p.CallerText(t.Reason.Cause, rule), Reasons: append([]Reason{}, last[rule]...)})
+		for _, i := range t.Reason.Callers {
+			caller := p.Calling[i]
+			because := last
+			if caller.Kind == logic.BandsKind {
+				because = bands
+			}
+			v.Reasons = append(v.Reasons, Reason{Text: p.CallerText(t.Reason.Cause, i), Reasons: append([]Reason{}, because[caller.Index]...)})
 		}
 		all = append(all, v)
 	}
@@ -175,7 +187,14 @@ func laneViews(r *bench.Result, c *plot.Chart) []Lane {
 			if (lane.Kind == logic.InputKind || lane.Plant) && span.State == logic.Undecided {
 				state = SpanStateUnread
 			}
-			v.Spans = append(v.Spans, Span{From: seconds(span.From - r.Recording.Origin), To: seconds(span.To - r.Recording.Origin), State: state})
+			view := Span{From: seconds(span.From - r.Recording.Origin), To: seconds(span.To - r.Recording.Origin), State: state}
+			if level, title, ok := lane.Band(span.State); ok {
+				view.State = SpanStateOff
+				if depth := lane.Depth(level); depth > 0 {
+					view.State, view.Label, view.Depth = SpanStateOn, &title, &depth
+				}
+			}
+			v.Spans = append(v.Spans, view)
 		}
 		all = append(all, v)
 	}

@@ -3,9 +3,9 @@ import { gutter } from "./Signal";
 
 export const laneHeight = 20;
 
-const fills: Record<Lane["kind"], string> = { input: "var(--contact)", rule: "var(--accent)", output: "var(--ink)", plant: "var(--contact)" };
+const fills: Record<Lane["kind"], string> = { input: "var(--contact)", rule: "var(--accent)", bands: "var(--accent)", output: "var(--ink)", plant: "var(--contact)" };
 
-const notes: Record<Lane["kind"], string> = { input: "contact", rule: "rule", output: "output", plant: "as the plant did" };
+const notes: Record<Lane["kind"], string> = { input: "contact", rule: "rule", bands: "bands", output: "output", plant: "as the plant did" };
 
 /** Contacts, rules and outputs as lanes: filled for on, hatched for undecided. */
 export function Lanes({ lanes, from, to, width, asked }: { lanes: Lane[]; from: number; to: number; width: number; asked?: number }) {
@@ -32,9 +32,23 @@ export function Lanes({ lanes, from, to, width, asked }: { lanes: Lane[]; from: 
               {lane.spans
                 .filter((s) => s.to >= from && s.from <= to && s.state !== "off" && s.state !== "unread")
                 .map((s) => (
-                  <rect key={s.from} x={x(s.from)} width={Math.max(x(s.to) - x(s.from), 1)} y="5" height="11.5" fill={s.state === "on" ? fills[lane.kind] : `url(#${s.state})`}>
-                    <title>{`${lane.name} ${s.state}`}</title>
-                  </rect>
+                  <g key={s.from}>
+                    <rect
+                      x={x(s.from)}
+                      width={Math.max(x(s.to) - x(s.from), 1)}
+                      y="5"
+                      height="11.5"
+                      fill={s.state === "on" ? fills[lane.kind] : `url(#${s.state})`}
+                      opacity={s.depth === undefined ? undefined : 0.3 + 0.7 * s.depth}
+                    >
+                      <title>{`${lane.name} ${s.label ?? s.state}`}</title>
+                    </rect>
+                    {s.label && x(s.to) - x(s.from) > 7 * s.label.length && (
+                      <text x={Math.max(x(s.from), 0) + 4} y="14" fontSize="10" fill="var(--sheet)">
+                        {s.label}
+                      </text>
+                    )}
+                  </g>
                 ))}
             </g>
           </g>

@@ -88,6 +88,7 @@ func Job(t *rapid.T) string {
 		m.minimum("off")
 		m.maybe("fail %s", rapid.SampledFrom([]string{"on", "off", "hold"}).Draw(t, "fail"))
 	}
+	m.bands()
 	for i := range 1 + m.pick("rules", 4) {
 		m.rule(i)
 	}
@@ -96,6 +97,28 @@ func Job(t *rapid.T) string {
 	}
 	m.comment("")
 	return m.b.String()
+}
+
+// bands draws bands of one signal.
+func (m *maker) bands() {
+	m.head("bands bands0")
+	m.rewriteHead(" of " + rapid.SampledFrom([]string{"sig0", "sig1", "mean"}).Draw(m.t, "of"))
+	words, limits := []string{"below", "at or below"}, []string{"1.5 mg/L", "1900 ug/L", "low + band"}
+	if m.chance("from above", 50) {
+		words, limits = []string{"above", "at or above"}, []string{"low", "1900 ug/L", "1.5 mg/L"}
+	}
+	for i, limit := range limits[m.pick("bands", 3):] {
+		call := rapid.SampledFrom([]string{"", " call out0", " call out1, out2"}).Draw(m.t, "call")
+		name := ""
+		if i == 0 {
+			name = "worst: "
+		}
+		m.clause("%s%s %s%s", name, rapid.SampledFrom(words).Draw(m.t, "word"), limit, call)
+	}
+	m.clause("fine: else%s", rapid.SampledFrom([]string{"", " call out0"}).Draw(m.t, "call"))
+	m.seldom("hysteresis %s", rapid.SampledFrom([]string{"band", "0.2 mg/L"}).Draw(m.t, "hysteresis"))
+	m.seldom("for %s", m.anyDuration())
+	m.seldom("cumulative")
 }
 
 // trial draws a trial, of a recording that need not be there.
@@ -286,6 +309,8 @@ func (m *maker) part(depth int) string {
 		return rapid.SampledFrom(Discrete).Draw(m.t, "contact") + rapid.SampledFrom([]string{"", "", " is off", " is not bad"}).Draw(m.t, "is")
 	case m.chance("quality", 10):
 		return rapid.SampledFrom(append(Analog, "mean")).Draw(m.t, "signal") + " is " + rapid.SampledFrom([]string{"good", "bad", "not bad"}).Draw(m.t, "quality")
+	case m.chance("band", 8):
+		return "bands0 is " + rapid.SampledFrom([]string{"worst", "fine", "not worst"}).Draw(m.t, "band")
 	case m.chance("output", 8):
 		return "out2" + rapid.SampledFrom([]string{"", " is off"}).Draw(m.t, "is")
 	case m.chance("range", 12):
