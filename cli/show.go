@@ -130,6 +130,9 @@ func chainText(in *sheet.Input) string {
 		if in.Debounce != nil {
 			s += "; debounce " + in.Debounce.Duration.String()
 		}
+		if in.Source != nil {
+			s += "; from " + in.Source.String()
+		}
 		if in.Words != nil {
 			s += "; on is called " + in.Words.On + ", off " + in.Words.Off
 		}
@@ -142,6 +145,9 @@ func chainText(in *sheet.Input) string {
 	s := strings.Join(parts, ", then ")
 	if len(parts) == 0 {
 		s = "in " + in.Engineering().Name() + " already"
+	}
+	if in.Source != nil {
+		s += "; from " + in.Source.String()
 	}
 	for _, clause := range in.Clauses() {
 		s += "; " + clause
@@ -163,6 +169,15 @@ func outputText(p *logic.Program, o *sheet.Output) string {
 	}
 	for _, clause := range o.Clauses() {
 		s += "; " + clause
+	}
+	if o.Drives != nil {
+		s += "; drives " + o.Drives.String()
+	}
+	if o.Flash != nil {
+		s += "; flashes, once in " + o.Flash.Duration.String()
+	}
+	if o.Inverted != nil {
+		s += "; inverted on the wire"
 	}
 	if o.Fail != nil {
 		return s + "; fails " + map[string]string{"on": "on", "off": "off", "hold": "as it is"}[o.Fail.Word]

@@ -25,7 +25,7 @@ func Parse(sources []Source) (*Job, []Finding) {
 		j.Files = append(j.Files, f)
 		found = append(found, more...)
 	}
-	c := &checker{job: j, used: map[string]bool{}, found: found, unread: len(found) > 0}
+	c := &checker{job: j, used: map[string]bool{}, wires: map[string]*Head{}, found: found, unread: len(found) > 0}
 	c.collect()
 	c.declarations()
 	if !HasErrors(c.found) {
@@ -43,6 +43,7 @@ func Parse(sources []Source) (*Job, []Finding) {
 type checker struct {
 	job    *Job
 	used   map[string]bool
+	wires  map[string]*Head // by address: the point that is wired there
 	found  []Finding
 	unread bool // some text could not be read, so a missing name may stand there
 	hints  int  // unknown names for which a near one was looked for
@@ -90,6 +91,8 @@ func (c *checker) collect() {
 			}
 			c.job.names[h.Name] = d
 			switch d := d.(type) {
+			case *Device:
+				c.job.Devices = append(c.job.Devices, d)
 			case *Input:
 				c.job.Inputs = append(c.job.Inputs, d)
 			case *Derived:
@@ -121,7 +124,13 @@ func (c *checker) declarations() {
 			c.setpoint(s)
 		}
 	}
+	for _, d := range c.job.Devices {
+		if !d.broken {
+			c.device(d)
+		}
+	}
 	for _, in := range c.job.Inputs {
+		c.wire(in.Source, &in.Head, !in.Discrete, false)
 		switch {
 		case in.broken:
 		case !in.Discrete:
@@ -202,7 +211,8 @@ func (c *checker) output(o *Output) {
 	for _, x := range o.conditions() {
 		c.condition(x.Condition)
 	}
-	for _, d := range []*DurationClause{o.MinimumOn, o.MinimumOff} {
+	c.wire(o.Drives, &o.Head, false, true)
+	for _, d := range []*DurationClause{o.MinimumOn, o.MinimumOff, o.Flash} {
 		if d != nil {
 			c.duration(d.Duration)
 		}
@@ -600,7 +610,7 @@ func (c *checker) unused() {
 		for _, d := range f.Declarations {
 			h := d.Base()
 			switch d.(type) {
-			case *Input, *Derived, *Setpoint, *Output:
+			case *Device, *Input, *Derived, *Setpoint, *Output:
 				if !c.used[h.Name] {
 					c.warnf(h.NameAt, "unused", "nothing uses the %s %s; use it or take it out", d.Keyword(), h.Name)
 				}

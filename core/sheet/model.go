@@ -13,6 +13,7 @@ type Job struct {
 	Title     string
 	Settle    *Duration // nil: DefaultSettle
 	Timezone  string    // an IANA name; empty where none is written
+	Devices   []*Device
 	Inputs    []*Input
 	Derived   []*Derived // each after those that it is made of
 	Setpoints []*Setpoint
@@ -85,7 +86,7 @@ type Comments struct {
 	Beside string
 }
 
-// A Declaration is one of *JobHead, *Input, *Derived, *Setpoint,
+// A Declaration is one of *JobHead, *Device, *Input, *Derived, *Setpoint,
 // *Output, *Rule, *Bands and *Trial.
 type Declaration interface {
 	Base() *Head
@@ -213,6 +214,7 @@ type DurationClause struct {
 // Unit is given.
 type Input struct {
 	Head
+	Source   *WireClause // where it is wired; nil on the bench
 	Discrete bool
 
 	Stages    []Stage
@@ -313,9 +315,13 @@ type Setpoint struct {
 // Type is the unit of the setpoint's value.
 func (s *Setpoint) Type() Type { return Type{s.Value.Quantity().Unit, s.Difference} }
 
-// An Output is a discrete output.
+// An Output is a discrete output. Flash and Inverted are about the wire only:
+// every state is the plant's.
 type Output struct {
 	Head
+	Drives   *WireClause
+	Flash    *DurationClause // while on, half of it on and half off
+	Inverted *Clause
 	CalledBy *WordClause // any or all
 	Guard
 	Fail *WordClause // on, off or hold

@@ -54,7 +54,7 @@ type clauseKind struct {
 }
 
 // declarations lists what can stand in column 1.
-var declarations = []string{"job", "input", "derived", "setpoint", "constant", "output", "rule", "bands", "trial"}
+var declarations = []string{"job", "device", "input", "derived", "setpoint", "constant", "output", "rule", "bands", "trial"}
 
 // reserved are the words of the grammar of conditions; they are no names.
 var reserved = strings.Fields(`abs and at average bad between changes crosses deadband falling faster for good
@@ -170,6 +170,8 @@ func (p *parser) declaration(head line, clauses []line) Declaration {
 		switch first.text {
 		case "job":
 			d, kinds = p.job(h)
+		case "device":
+			d, kinds = p.device(h)
 		case "input":
 			d, kinds = p.input(h)
 		case "derived":
@@ -338,6 +340,9 @@ func (p *parser) output(h Head) (Declaration, []clauseKind) {
 	d := &Output{Head: h}
 	p.name(&d.Head)
 	return d, append(append(common(&d.Head, true), guard(&d.Guard)...),
+		clauseKind{"drives", true, func(p *parser, c Clause) { d.Drives = p.wire(c) }},
+		clauseKind{"flash", true, func(p *parser, c Clause) { d.Flash = &DurationClause{c, p.duration()} }},
+		clauseKind{"inverted", true, func(_ *parser, c Clause) { d.Inverted = &c }},
 		clauseKind{"called by", true, func(p *parser, c Clause) {
 			d.CalledBy = &WordClause{c, p.oneOf("how callers are combined", "any", "all")}
 		}},

@@ -180,6 +180,7 @@ func (d *Input) print(p *printer) {
 	}
 	p.head(&d.Head, "input", d.Name, d.label(), kind)
 	p.texts(&d.Head)
+	p.wire("source", d.Source)
 	for _, s := range d.Stages {
 		p.clause(*s.base(), s.String())
 	}
@@ -269,9 +270,14 @@ func (d *Setpoint) print(p *printer) {
 func (d *Output) print(p *printer) {
 	p.head(&d.Head, "output", d.Name, d.label())
 	p.texts(&d.Head)
+	p.wire("drives", d.Drives)
 	p.word("called by", d.CalledBy)
 	p.guard(&d.Guard)
 	p.word("fail", d.Fail)
+	p.duration("flash", d.Flash)
+	if d.Inverted != nil {
+		p.clause(*d.Inverted, "inverted")
+	}
 }
 
 func (d *Rule) print(p *printer) {

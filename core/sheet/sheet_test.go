@@ -58,6 +58,9 @@ const groundLines = 30
 // play begins a right trial.
 const play = "trial t\n  play \"a.csv\"\n  expect blower off always\n"
 
+// rack is a right device.
+const rack = "device rack modbus tcp \"127.0.0.1:502\" unit 1\n"
+
 // ring is rules that name each the next, and the last the first.
 func ring(n int) string {
 	var b strings.Builder
@@ -74,7 +77,7 @@ func TestFindings(t *testing.T) {
 	for _, c := range []struct{ text, want string }{
 		// what cannot be read
 		{"inptu x\n", "1:1: error: inptu is no declaration; did you mean input? [syntax]"},
-		{"42\n", "1:1: error: 42 is no declaration; a declaration begins with job, input, derived, setpoint, constant, output, rule, bands or trial [syntax]"},
+		{"42\n", "1:1: error: 42 is no declaration; a declaration begins with job, device, input, derived, setpoint, constant, output, rule, bands or trial [syntax]"},
 		{"input x discrete\n\tinverted\n  note \"x\"\nrule r\n  on when x\n  call blower\noutput o\n  fail on\n", "2:1: error: a tab; indent and separate with blanks [tab]"},
 		{"constant c 5 mA ; 3\n", "1:17: error: the character \";\" has no meaning here; take it out [syntax]"},
 		{"constant c \"x 5 mA\n", "1:12: error: the quote that opens here is not closed on its line; add a \" [syntax]"},
@@ -83,7 +86,7 @@ func TestFindings(t *testing.T) {
 		{"input " + strings.Repeat("x", 65) + " discrete\n", "1:7: error: the name is 65 letters long; 64 are allowed [syntax]"},
 		{"input between discrete\n", "1:7: error: between is a word of conditions and cannot be a name; choose another [reserved-name]"},
 		{"input 5 discrete\n", "1:7: error: 5 where the name must stand; a name is made of small letters, digits and _, and begins with a letter [syntax]"},
-		{"input x discrete\n  heathy 3..4 mA\n", "2:3: error: heathy is no clause of an input; it takes note, tag, terminal, inverted, debounce and words [syntax]"},
+		{"input x discrete\n  heathy 3..4 mA\n", "2:3: error: heathy is no clause of an input; it takes note, tag, terminal, source, inverted, debounce and words [syntax]"},
 		{"input x\n  unit mA\n  helthy 3..4 mA\n", "3:3: error: helthy is no clause of an input; did you mean healthy? [syntax]"},
 		{"input x\n  unit mA\n  unit mA\n", "3:3: error: \"unit\" is already written in line 32; keep one of the two [repeated-clause]"},
 		{"input x\n  unit milliamps\n", "2:8: error: milliamps is no known unit; put a unit of your own in quotes [syntax]"},
@@ -188,6 +191,20 @@ func TestFindings(t *testing.T) {
 		{"rule r\n  on when s\n  call out\nrule s\n  on when not r\n  call out\noutput out\n  called by any\n  fail off\n", "1:6: error: r depends on itself: r → s → r; break the circle [circle]"},
 		{"rule lead\n  on when q\n  call out\nrule q\n  on when q\n  call out\noutput out\n  called by any\n  fail off\n", "4:6: error: q depends on itself: q → q; break the circle [circle]"},
 		{ring(9) + "output out\n  called by any\n  fail off\n", "1:6: error: r0 depends on itself: r0 → r1 → r2 → r3 → r4 → … → r8 → r0; break the circle [circle]"},
+		// devices
+		{"device d modbus \"127.0.0.1:502\" unit 1\n", "1:10: error: modbus where the kind of device must stand: modbus tcp [syntax]"},
+		{"device d modbus tcp 127.0.0.1 unit 1\n", "1:21: error: 127.0 where the device's address must stand, in quotes: \"127.0.0.1:502\" [syntax]"},
+		{"device d modbus tcp \"rack\" unit 1\n", "1:21: error: \"rack\" is no address of a device; write host and port, such as 127.0.0.1:502 [address]"},
+		{"device d modbus tcp \"a:502\" unit 300\n", "1:34: error: 300 where the unit number must stand, from 0 to 247 [syntax]"},
+		{"device d modbus tcp \"a:502\" unit 1\n", "1:8: warning: nothing uses the device d; use it or take it out [unused]"},
+		{"input x discrete\n  source low coil 1\n", "2:10: error: low is a setpoint; a point is wired to a device [wrong-kind]"},
+		{"input x discrete\n  source d relay 1\n", "2:12: error: relay where the table must stand: holding, input, discrete, coil [syntax]"},
+		{rack + "input x discrete\n  source rack holding 1\n", "3:15: error: x is on or off, and the table holding holds registers; write discrete or coil [wrong-kind]"},
+		{rack + "input x\n  source rack coil 1\n  unit mA\n", "3:15: error: x has a value, and the table coil holds single bits; write holding or input [wrong-kind]"},
+		{rack + "output o\n  drives rack discrete 1\n  fail off\n", "3:15: error: the table discrete can only be read, and o is driven; write coil or holding [wrong-kind]"},
+		{rack + "input x discrete\n  source rack coil 1\noutput o\n  drives rack coil 1\n  fail off\n", "5:3: error: o is wired to rack coil 1, as x is in line 32; one of the two addresses is wrong [same-address]"},
+		{rack + "input x discrete\n  source rack coil 70000\n", "3:20: error: 70000 where the address must stand, from 0 to 65535 [syntax]"},
+		{"output o\n  flash 5 mA\n  fail off\n", "2:9: error: 5 mA is no time; a duration has a unit such as s or min [syntax]"},
 		// bands
 		{"bands b\n  low: below 5 mg/L\n  fine: else\n", "1:8: error: the end of the line where \"of\" must stand, before the signal that is divided into bands [syntax]"},
 		{"bands b of mains\n  low: below 5 mg/L\n  fine: else\n", "1:12: error: mains is a discrete input and has no value to compare or add [wrong-kind]"},

@@ -31,8 +31,13 @@ func Job(t *rapid.T) string {
 	fmt.Fprintf(&m.b, "job %s\n", m.quoted())
 	m.clause("timezone Europe/Dublin")
 	m.maybe("settle %s", m.duration())
-	for _, name := range Analog {
+	m.head("device rack")
+	m.rewriteHead(" modbus tcp \"127.0.0.1:1502\" unit 1")
+	m.maybe("poll %s", m.duration())
+	m.seldom("timeout %s", m.anyDuration())
+	for i, name := range Analog {
 		m.head("input %s", name)
+		m.maybe("source rack %s %d", rapid.SampledFrom([]string{"holding", "input"}).Draw(t, "table"), i)
 		switch m.pick("stages", 3) {
 		case 0:
 			m.clause("unit mg/L")
@@ -78,8 +83,11 @@ func Job(t *rapid.T) string {
 	m.rewriteHead(" " + m.duration())
 	m.head("constant band")
 	m.rewriteHead(fmt.Sprintf(" %s mg/L", m.number(10, 150)))
-	for _, name := range Outputs {
+	for i, name := range Outputs {
 		m.head("output %s", name)
+		m.seldom("drives rack coil %d", i)
+		m.seldom("flash %s", m.anyDuration())
+		m.seldom("inverted")
 		m.clause("called by %s", rapid.SampledFrom([]string{"any", "all"}).Draw(t, "called by"))
 		if name != "out2" { // which conditions look at
 			m.guard(0)
