@@ -162,7 +162,7 @@ func TestBadInput(t *testing.T) {
 		{"why DIR/good a r --at +5s", 0, "r, rule: on at +5 s, since +5 s"},
 		{"why DIR/good a o", 0, "It does not change again in this recording."},
 		{"why DIR/good a o --at +9s", 2, "rectura: asking recordings/a.csv: +9 s is outside the recording, which goes from +0 s to +5 s"},
-		{"why DIR/good a z", 2, "rectura: asking recordings/a.csv: no input, rule, bands or output is named z"},
+		{"why DIR/good a z", 2, "rectura: asking recordings/a.csv: no input, rule, alarm, bands or output is named z"},
 		{"why DIR/good a r --at noon", 2, `rectura: --at: "noon" is no time of this recording`},
 		{"why DIR/good a r --format csv", 2, "rectura: --format csv: an account is no table; choose table or json"},
 		{"trial DIR/good", 2, "rectura: DIR/good has no trials; a trial is a declaration of its sheets"},
@@ -171,7 +171,7 @@ func TestBadInput(t *testing.T) {
 		{"trial DIR/tried lost", 2, "rectura: trial lost: opening the recording: open DIR/tried/recordings/lost.csv: no such file or directory"},
 		{"trial DIR/tried beyond", 2, "rectura: trial beyond: ../good/recordings/a.csv is outside the job's folder"},
 		{"check DIR/tried", 1, "a.rct:17:3: error: the recording recordings/lost.csv of the trial lost is not in the job's folder; put it there, or correct its path [no-recording]"},
-		{"trip DIR/good z", 2, "rectura: no rule is named z"},
+		{"trip DIR/good z", 2, "rectura: no rule or alarm is named z"},
 		{"trip DIR/good r --with k", 2, `rectura: --with: "k" is not NAME=VALUE, such as oxygen=5.9mg/L`},
 		{"polish", 2, `rectura: unknown command "polish" for "rectura"`},
 	} {

@@ -239,7 +239,7 @@ func replayView(r *bench.Result, shown string) replayJSON {
 			t.Kind.String(), r.Program.StateText(t.Kind, int(t.Index), t.From), r.Program.StateText(t.Kind, int(t.Index), t.To), r.Program.Sentence(t, rec.Clock.Format)})
 	}
 	for _, s := range r.Summary {
-		v.Summary = append(v.Summary, summaryJSON{s.Name, s.Kind.String(), s.Starts, seconds(s.On), seconds(s.Undecided), s.Final.String()})
+		v.Summary = append(v.Summary, summaryJSON{s.Name, s.Kind.String(), s.Starts, seconds(s.On), seconds(s.Undecided), r.Program.StateText(s.Kind, int(s.Index), s.Final)})
 	}
 	return v
 }
@@ -259,7 +259,7 @@ func printReplay(w io.Writer, r *bench.Result, shown string) {
 	fmt.Fprintln(w)
 	totals := list{heads: []string{"NAME", "", "STARTS", "ON", "UNDECIDED", "AT THE END"}, numbers: []int{3, 4, 5}}
 	for _, s := range r.Summary {
-		totals.add(s.Name, s.Kind.String(), strconv.Itoa(s.Starts), lasting(s.On), lasting(s.Undecided), s.Final.String())
+		totals.add(s.Name, s.Kind.String(), strconv.Itoa(s.Starts), lasting(s.On), lasting(s.Undecided), r.Program.StateText(s.Kind, int(s.Index), s.Final))
 	}
 	totals.table(w)
 }

@@ -103,21 +103,32 @@ func describe(p *logic.Program, d sheet.Declaration) shown {
 		}
 	case *sheet.Output:
 		s.Text = outputText(p, d)
+	case *sheet.Alarm:
+		s.Text = p.Job.SayAlarm(d)
+		s.Points = rulePoints(p, h.Name)
+	case *sheet.Recipient:
+		s.Text = d.Kind + " " + d.Address
 	case *sheet.Bands:
 		s.Text = p.Job.SayBands(d)
 	case *sheet.Trial:
 		s.Text = "plays " + d.Play.Text + ", " + count(len(d.Expect), "expectation", "expectations")
 	case *sheet.Rule:
 		s.Text = p.Job.Sentence(d)
-		for _, pt := range p.RulePoints(p.RuleIndex(h.Name), nil) {
-			direction := "rising"
-			if pt.Op.Falling() {
-				direction = "falling"
-			}
-			s.Points = append(s.Points, shownPoint{pt.Effect.String(), pt.Name, direction, string(pt.Op), stageValues(pt.Stages)})
-		}
+		s.Points = rulePoints(p, h.Name)
 	}
 	return s
+}
+
+func rulePoints(p *logic.Program, rule string) []shownPoint {
+	var all []shownPoint
+	for _, pt := range p.RulePoints(p.RuleIndex(rule), nil) {
+		direction := "rising"
+		if pt.Op.Falling() {
+			direction = "falling"
+		}
+		all = append(all, shownPoint{pt.Effect.String(), pt.Name, direction, string(pt.Op), stageValues(pt.Stages)})
+	}
+	return all
 }
 
 // chainText is an input's chain in a line: 0..4095 counts → 0..20 mA → …
@@ -216,6 +227,8 @@ func printShown(w io.Writer, title string, all []shown) {
 	}
 	printSentences(w, all, "Bands", "bands")
 	printSentences(w, all, "Rules", "rule")
+	printSentences(w, all, "Alarms", "alarm")
+	printGroup(w, all, "Recipients", "recipient", false)
 	printGroup(w, all, "Trials", "trial", false)
 }
 

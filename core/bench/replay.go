@@ -39,7 +39,8 @@ type Result struct {
 	Scan        int64
 }
 
-// A Summary is how often and how long a rule or output was on.
+// A Summary is how often and how long a rule or output was on, or an alarm
+// active.
 type Summary struct {
 	Kind      logic.Kind
 	Index     int32
@@ -281,7 +282,7 @@ type total struct {
 func newTotals(p *logic.Program) *totals {
 	t := &totals{}
 	for i, r := range p.Rules {
-		t.rules = append(t.rules, total{Summary: Summary{Kind: logic.RuleKind, Index: int32(i), Name: r.Name}})
+		t.rules = append(t.rules, total{Summary: Summary{Kind: p.KindOf(i), Index: int32(i), Name: r.Name}})
 	}
 	for i, o := range p.Outputs {
 		t.outputs = append(t.outputs, total{Summary: Summary{Kind: logic.OutputKind, Index: int32(i), Name: o.Name}})
@@ -292,7 +293,7 @@ func newTotals(p *logic.Program) *totals {
 func (x *totals) take(t int64, made []logic.Transition, s *logic.Stepper) {
 	for _, tr := range made {
 		switch tr.Kind {
-		case logic.RuleKind:
+		case logic.RuleKind, logic.AlarmKind:
 			r := &x.rules[tr.Index]
 			r.change(t, tr.To)
 			r.decide(t, tr.To == logic.Undecided)

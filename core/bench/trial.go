@@ -260,6 +260,8 @@ func (x *examiner) command(p *logic.Program, c *sheet.CommandClause) (Command, e
 		if command.Value, err = Setting(p.Job.Setpoints[command.Index], c.Value.Quantity()); err != nil {
 			return command, fmt.Errorf("%s: %w", c.ValueAt, err)
 		}
+	case "acknowledge":
+		command.Do, command.Index = logic.Acknowledge, p.AlarmIndex(name)
 	case "hand":
 		command.Do, command.Index, command.On = logic.TakeInHand, p.OutputIndex(name), c.State == "on"
 	case "off":

@@ -42,7 +42,7 @@ const fineness = 100_000
 func Trip(p *logic.Program, rule, input string, with []Given) (Tripped, error) {
 	r := p.RuleIndex(rule)
 	if r < 0 {
-		return Tripped{}, fmt.Errorf("no rule is named %s", rule)
+		return Tripped{}, fmt.Errorf("no rule or alarm is named %s", rule)
 	}
 	i, err := movedInput(p, rule, input)
 	if err != nil {
@@ -92,7 +92,7 @@ func Trip(p *logic.Program, rule, input string, with []Given) (Tripped, error) {
 // is named, or the only analog one that the rule depends on.
 func movedInput(p *logic.Program, rule, input string) (int, error) {
 	var analog []string
-	for _, name := range p.Job.SignalsOf(p.Job.Rule(rule)) {
+	for _, name := range p.Job.SignalsOf(p.Job.RuleOf(rule)) {
 		if i := p.InputIndex(name); i >= 0 && p.Inputs[i].Chain != nil && !slices.Contains(analog, name) {
 			analog = append(analog, name)
 		}
@@ -118,7 +118,7 @@ func movedInput(p *logic.Program, rule, input string) (int, error) {
 // still says where the inputs stand that are not moved and count for the rule.
 func (m *mover) still() []string {
 	var all []string
-	for _, name := range m.p.Job.SignalsOf(m.p.Job.Rules[m.rule]) {
+	for _, name := range m.p.Job.SignalsOf(m.p.Job.RuleOf(m.p.Rules[m.rule].Name)) {
 		i := m.p.InputIndex(name)
 		given := slices.IndexFunc(m.with, func(g Given) bool { return g.input == i })
 		switch in := &m.p.Inputs[i]; {

@@ -131,7 +131,7 @@ func Try(p *logic.Program, with []Given) Tried {
 		stand(logic.BandsKind, i, p.Bands[i].Name)
 	}
 	for i := range p.Rules {
-		stand(logic.RuleKind, i, p.Rules[i].Name)
+		stand(p.KindOf(i), i, p.Rules[i].Name)
 	}
 	for i := range p.Outputs {
 		stand(logic.OutputKind, i, p.Outputs[i].Name)

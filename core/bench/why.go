@@ -54,13 +54,13 @@ func Why(p *logic.Program, r *recording.Recording, o Options, name string, at in
 	case i >= 0:
 		a.Kind, index = logic.InputKind, i
 	case rule >= 0:
-		a.Kind, index = logic.RuleKind, rule
+		a.Kind, index = p.KindOf(rule), rule
 	case output >= 0:
 		a.Kind, index = logic.OutputKind, output
 	case p.BandsIndex(name) >= 0:
 		a.Kind, index = logic.BandsKind, p.BandsIndex(name)
 	default:
-		return nil, fmt.Errorf("no input, rule, bands or output is named %s", name)
+		return nil, fmt.Errorf("no input, rule, alarm, bands or output is named %s", name)
 	}
 	a.Index = index
 	if at < r.Start || at > r.End {
@@ -130,8 +130,12 @@ func grounds(p *logic.Program, s *logic.Stepper, t logic.Transition, clock logic
 		return nil
 	}
 	rule := func(i int) Ground {
-		standing := s.Standing(logic.RuleKind, i)
-		return Ground{Text: p.Rules[i].Name + " is " + standing.To.String() + ": " + p.Sentence(standing, clock), Under: grounds(p, s, standing, clock, depth+1)}
+		standing := s.Standing(p.KindOf(i), i)
+		state := p.StateText(p.KindOf(i), i, standing.To)
+		if p.KindOf(i) == logic.AlarmKind {
+			state = s.AlarmState(i).String()
+		}
+		return Ground{Text: p.Rules[i].Name + " is " + state + ": " + p.Sentence(standing, clock), Under: grounds(p, s, standing, clock, depth+1)}
 	}
 	bands := func(i int) Ground {
 		standing := s.Standing(logic.BandsKind, i)

@@ -7,18 +7,19 @@ type Do uint8
 
 // The commands.
 const (
-	SetSetting Do = iota // give a setpoint or constant Value, in its own unit
-	ResetRule            // reset a latch
-	TakeInHand           // decide an output: On or off
-	StandOff             // keep an output off
-	GiveBack             // leave an output to its callers again
-	PinInput             // let an input be Value, in engineering units, or 0 or 1 for a contact
-	UnpinInput           // let it be what it reads again
-	Nothing              // only make a time an instant
+	SetSetting  Do = iota // give a setpoint or constant Value, in its own unit
+	ResetRule             // reset a latch
+	TakeInHand            // decide an output: On or off
+	StandOff              // keep an output off
+	GiveBack              // leave an output to its callers again
+	PinInput              // let an input be Value, in engineering units, or 0 or 1 for a contact
+	UnpinInput            // let it be what it reads again
+	Acknowledge           // an alarm
+	Nothing               // only make a time an instant
 )
 
-// A Command is something that a person wants, of the setpoint, rule, output or
-// input of a number.
+// A Command is something that a person wants, of the setpoint, rule, alarm,
+// output or input of a number.
 type Command struct {
 	Do    Do
 	Index int
@@ -56,6 +57,9 @@ func (s *Stepper) Command(c Command) {
 	case ResetRule:
 		s.resets[i] = true
 		s.newConds.add(s.p.Rules[i].node)
+	case Acknowledge:
+		s.alarms[i].Acknowledge()
+		s.newConds.addAll(s.p.Alarms[i].tests)
 	case TakeInHand:
 		s.modes[i] = HandOff
 		if c.On {

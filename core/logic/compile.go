@@ -66,7 +66,12 @@ func CompileWith(job *sheet.Job, watched []sheet.Condition) (*Program, []int32, 
 		}
 		c.p.zone = zone
 	}
-	c.p.Rules = make([]Rule, len(job.Rules))
+	c.p.Rules = make([]Rule, len(job.Rules)+len(job.Alarms))
+	for i, a := range job.Alarms {
+		rule := len(job.Rules) + i
+		c.p.Alarms = append(c.p.Alarms, Alarm{Name: a.Name, Rule: rule, inhibit: -1})
+		c.p.index["a:"+a.Name], c.p.index["r:"+a.Name] = i, rule
+	}
 	for i, r := range job.Rules {
 		c.p.index["r:"+r.Name] = i
 	}
@@ -84,6 +89,9 @@ func CompileWith(job *sheet.Job, watched []sheet.Condition) (*Program, []int32, 
 		for _, n := range r.Calls() {
 			c.calls[n.Name] = append(c.calls[n.Name], c.caller(Caller{Kind: RuleKind, Index: i, Name: r.Name, node: c.p.Rules[i].node}))
 		}
+	}
+	for i, a := range job.Alarms {
+		c.alarm(i, a)
 	}
 	for _, o := range job.Outputs {
 		c.output(o)
@@ -117,7 +125,7 @@ func (c *compiler) fail(err error) {
 func (c *compiler) rule(r *sheet.Rule) {
 	inner, delay := r.OnCondition()
 	on := c.cond(inner)
-	node := Rule{Name: r.Name, on: on, trip: on, off: -1, latch: r.Latch != nil, reset: -1,
+	node := Rule{Name: r.Name, on: on, trip: on, off: -1, alarm: int32(c.p.AlarmIndex(r.Name)), latch: r.Latch != nil, reset: -1,
 		pulse: c.clause(r.Pulse), minimumOn: c.clause(r.MinimumOn), minimumOff: c.clause(r.MinimumOff)}
 	node.permissive, node.interlock = c.guard(&r.Guard)
 	if delay != nil {
@@ -265,6 +273,13 @@ func (c *compiler) test(x *sheet.Test) int32 {
 	negate := x.Not
 	var cond int32
 	switch i := c.p.InputIndex(name); {
+	case x.OfAlarm():
+		alarm := c.p.AlarmIndex(name)
+		if alarm < 0 {
+			c.fail(fmt.Errorf("%s: %s is no alarm", x.Place(), name))
+			return 0
+		}
+		cond = c.alarmTest(alarm, map[string]int32{"unacknowledged": alarmUnacknowledged, "shelved": alarmShelved}[x.Is])
 	case x.OfBand():
 		bands := c.p.BandsIndex(name)
 		if bands < 0 {

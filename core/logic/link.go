@@ -81,6 +81,11 @@ func (p *Program) link() {
 					condConds[band.limit] = append(condConds[band.limit], i)
 				}
 			}
+		case condAlarm: // marked by the alarm's rule and by people
+			forOutputs[i] = n.n == alarmAnnounced
+			if inhibit := p.Alarms[n.a].inhibit; inhibit >= 0 {
+				condConds[inhibit] = append(condConds[inhibit], i)
+			}
 		case condBand: // marked by its bands
 			forOutputs[i] = n.n == 0
 		case condNot, condFor, condForStrict, condTurnsOn, condTurnsOff, condTurns:

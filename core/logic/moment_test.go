@@ -145,6 +145,20 @@ func TestReasonsOfMoments(t *testing.T) {
 4s fan on→off: ladder (at or above low) undecided: fails to off
 4s base on→off: ladder (else) undecided: fails to off
 `},
+		{"an alarm: an action for as long as it is active, an announcement until it is acknowledged, and silence",
+			"alarm low_x\n  on when x < low hysteresis 0.5 mg/L for 2 s\n  priority high\n  inhibit when k\n  advice \"Look.\"\n  call fan\n  call o until acknowledged\noutput fan\n  called by any\n  fail off\nrule r\n  on when low_x is unacknowledged and not low_x\n  call fan\n",
+			"0 x=7 k=0\n1 x=5\n5 k=1\n6 k=bad\n10 x=bad\n11 x=6\n12 x=6.5\n20 x=5",
+			`3s low_x normal→active: x 5 mg/L < low 6 mg/L for 2 s, since 1s
+3s o off→on: called by low_x until acknowledged
+3s fan off→on: called by low_x
+5s o on→off: no longer called by low_x until acknowledged
+6s k good→bad: the reading is marked bad
+6s o off→on: called by low_x until acknowledged
+10s x good→bad: the reading is marked bad
+11s x bad→good: a good reading again, 6 mg/L
+12s low_x active→normal: x 6.5 mg/L >= 6.5 mg/L (reset point of x < low hysteresis 0.5 mg/L)
+12s r off→on: low_x is unacknowledged and low_x is normal
+`},
 		{"near",
 			"rule r\n  on when x = y within 0.5 mg/L for 1 s\n  call o\n",
 			"0 x=4 y=5\n1 y=4.5\n2 y=4.5\n3 y=3.4",

@@ -41,6 +41,7 @@ type naive struct {
 	limits  map[*sheet.Band]*sheet.Compare
 
 	bands   *naiveBands
+	unknown bool // nobody has acknowledged the only alarm since it came
 	rules   map[string]*naiveRule
 	outputs map[string]*naiveOutput
 }
@@ -92,6 +93,7 @@ func newNaive(job *sheet.Job) *naive {
 	for _, r := range job.Rules {
 		n.rules[r.Name] = &naiveRule{}
 	}
+	n.rules[job.Alarms[0].Name] = &naiveRule{}
 	for _, o := range job.Outputs {
 		n.outputs[o.Name] = &naiveOutput{}
 	}
@@ -267,6 +269,8 @@ func (n *naive) holds(x sheet.Condition) truth {
 	case *sheet.Test:
 		v := isUnknown
 		switch {
+		case x.OfAlarm():
+			v = truthOf(n.unknown && x.Is == "unacknowledged") // and nothing shelves it
 		case x.OfBand():
 			v = truthIf(n.bands.inForce == n.job.Bands[0].Find(x.Is), !n.bands.undecided)
 		case x.OfQuality():
@@ -550,9 +554,10 @@ func (n *naive) rule(r *sheet.Rule) {
 		}
 	}
 	m.shown = map[bool]State{true: On, false: Off}[m.on]
-	if undecided {
+	if undecided && r.Alarm == nil { // an alarm keeps its state
 		m.shown = Undecided
 	}
+	n.unknown = n.unknown || r.Alarm != nil && m.on
 }
 
 func (n *naive) decideBands(d *sheet.Bands) {
@@ -620,6 +625,17 @@ func (n *naive) output(o *sheet.Output) {
 			default:
 				states[Off]++
 			}
+		}
+	}
+	inhibited := n.clause(n.job.Alarms[0].Inhibit, isFalse) == isTrue
+	for _, c := range n.job.Alarms[0].Calls {
+		if slices.ContainsFunc(c.Outputs, func(c *sheet.Name) bool { return c.Name == o.Name }) {
+			calls := n.rules["alarm0"].on
+			if c.Until {
+				calls = n.unknown && !inhibited
+			}
+			callers++
+			states[map[bool]State{true: On, false: Off}[calls]]++
 		}
 	}
 	called := Off
@@ -692,6 +708,7 @@ func (n *naive) states() []string {
 	for _, r := range n.job.Rules {
 		all = append(all, r.Name+" "+n.rules[r.Name].shown.String())
 	}
+	all = append(all, "alarm0 "+map[bool]string{true: "active", false: "normal"}[n.rules["alarm0"].on])
 	for _, o := range n.job.Outputs {
 		all = append(all, o.Name+" "+n.outputs[o.Name].state.String())
 	}

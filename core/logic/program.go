@@ -25,7 +25,8 @@ type Program struct {
 	Derived  []Derived
 	Settings []Setting // setpoints and constants
 	Bands    []Bands
-	Rules    []Rule
+	Rules    []Rule // those of the sheet, then those of its alarms
+	Alarms   []Alarm
 	Outputs  []Output
 	Calling  []Caller // what calls outputs
 
@@ -90,6 +91,7 @@ type Rule struct {
 	turnOn  int32 // what a rule that is off looks at
 	turnOff int32 // what a rule that is on looks at
 
+	alarm                 int32 // whose condition it is, or -1
 	latch                 bool
 	reset                 int32
 	permissive, interlock int32
@@ -107,7 +109,8 @@ type Output struct {
 	minimumOn, minimumOff int32
 }
 
-// A Caller is what may call an output: a rule, or a band.
+// A Caller is what may call an output: a rule, a band, or an alarm by its number
+// as a rule.
 type Caller struct {
 	Kind  Kind
 	Index int // of the rule or the bands
@@ -203,10 +206,11 @@ const (
 	condDaytime
 	condBands // decides which of bands is in force
 	condBand  // a band calls
+	condAlarm // what people have made of an alarm
 )
 
 var condNames = [...]string{"<", "<=", ">", ">=", "contact", "good", "known", "rule", "not", "and", "or", "at least", "for", "off after",
-	"output", "between", "outside", "near", "turns on", "turns off", "turns", "changes", "crosses", "rising", "falling", "time between", "bands", "band"}
+	"output", "between", "outside", "near", "turns on", "turns off", "turns", "changes", "crosses", "rising", "falling", "time between", "bands", "band", "alarm"}
 
 // momentary tells whether a condition is true at an instant only.
 func (op condOp) momentary() bool { return op >= condTurnsOn && op <= condCrosses }
@@ -275,7 +279,7 @@ func (p *Program) Name(kind Kind, index int) string {
 	switch kind {
 	case InputKind:
 		return p.Inputs[index].Name
-	case RuleKind:
+	case RuleKind, AlarmKind:
 		return p.Rules[index].Name
 	case BandsKind:
 		return p.Bands[index].Name
@@ -438,6 +442,8 @@ func (p *Program) condText(c condNode) string {
 		return fmt.Sprintf("v%d is known", c.a)
 	case condRule:
 		return "rule " + p.Rules[c.a].Name
+	case condAlarm:
+		return "alarm " + p.Alarms[c.a].Name + [...]string{" announced", " unacknowledged", " shelved"}[c.n]
 	case condBands:
 		return "bands " + p.Bands[c.a].Name
 	case condBand:

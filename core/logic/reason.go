@@ -92,6 +92,7 @@ const (
 	QualityTerm // an input, or a derived value by its condition, is good or bad
 	RuleTerm    // the state of Rule
 	OutputTerm  // the state of the output Rule
+	AlarmTerm   // what people have made of an alarm
 	BandTerm    // which of the bands Rule is in force
 	RangeTerm   // a value, between or outside Limit and High
 	NearTerm    // two values, Left and Limit, and how near they are to be: High
@@ -206,6 +207,8 @@ func (s *Stepper) explain(i int32, length, since int64, waiting bool) {
 				s.explain(a, length, since, waiting)
 			}
 		}
+	case condAlarm:
+		s.terms = append(s.terms, Term{Kind: AlarmTerm, Cond: i, Input: -1, Holds: v == isTrue, For: length, Since: since, Waiting: waiting})
 	case condBand:
 		t := Term{Kind: BandTerm, Cond: i, Input: -1, Rule: n.a, State: s.bandShown(n.a), For: length, Since: since, Waiting: waiting}
 		if v == isUnknown {
@@ -577,7 +580,14 @@ func (p *Program) TermText(t Term) string {
 	case ContactTerm:
 		return p.Inputs[t.Input].Name + " is " + p.Job.Inputs[t.Input].StateWord(t.On)
 	case RuleTerm:
-		return p.Rules[t.Rule].Name + " is " + t.State.String()
+		return p.Rules[t.Rule].Name + " is " + p.StateText(p.KindOf(int(t.Rule)), int(t.Rule), t.State)
+	case AlarmTerm:
+		is := " is "
+		if !t.Holds {
+			is = " is not "
+		}
+		n := &p.conds[t.Cond]
+		return p.Alarms[n.a].Name + is + [...]string{"announced", "unacknowledged", "shelved"}[n.n]
 	case OutputTerm:
 		return p.Outputs[t.Rule].Name + " is " + t.State.String()
 	case BandTerm:

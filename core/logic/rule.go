@@ -127,6 +127,9 @@ func (s *Stepper) stepRule(i int32, rule int32) truth {
 		}
 	}
 	s.resets[rule] = false
+	if r.alarm >= 0 && v == isUnknown { // it keeps its state
+		v = isFalse
+	}
 	if !m.decided && m.turned == s.now && m.everOn {
 		if end, running := s.within(s.now, r.minimumOff); running {
 			due = min(due, end)
@@ -142,6 +145,12 @@ func (s *Stepper) stepRule(i int32, rule int32) truth {
 	}
 	if before := s.rules[rule]; state != before {
 		s.rules[rule], s.turned[rule] = state, s.now
+		kind := RuleKind
+		if r.alarm >= 0 {
+			kind = AlarmKind
+			s.alarms[r.alarm].Condition(state == On)
+			s.newConds.addAll(s.p.Alarms[r.alarm].tests)
+		}
 		reason := s.ruleReason(r, m.held, look, v, before, cause)
 		if before == Undecided && m.held != NotHeld {
 			reason.Holds = true
@@ -149,7 +158,7 @@ func (s *Stepper) stepRule(i int32, rule int32) truth {
 		} else if s.changed[look] != s.now && (state == On && heldBefore != ByMinimumOn || state == Off && heldBefore == ByMinimumOn) && before != Undecided {
 			s.explainHold(&reason, heldBefore, r.permissive, r.minimumOn, r.minimumOff)
 		}
-		s.report(RuleKind, rule, before, state, reason)
+		s.report(kind, rule, before, state, reason)
 	}
 	return value
 }

@@ -8,7 +8,7 @@ func (s *Stepper) Standing(kind Kind, index int) Transition {
 	s.reasonFrom = len(s.terms)
 	t := Transition{Time: s.now, Kind: kind, Index: i}
 	switch kind {
-	case RuleKind:
+	case RuleKind, AlarmKind:
 		t.To, t.Reason = s.rules[i], s.standingRule(i)
 	case OutputKind:
 		t.To, t.Reason = s.outputs[i], s.standingOutput(i)
@@ -137,7 +137,7 @@ func (s *Stepper) Setting(setting int) float64 { return s.settings[setting] }
 // and those that call an output.
 func (p *Program) RulesBehind(kind Kind, index int) []int {
 	switch kind {
-	case RuleKind:
+	case RuleKind, AlarmKind:
 		return []int{index}
 	case OutputKind:
 		var all []int

@@ -5,6 +5,7 @@ import (
 	"math"
 	"slices"
 
+	"rectura/core/alarm"
 	"rectura/core/sheet"
 	"rectura/core/signal"
 	"rectura/core/unit"
@@ -50,9 +51,10 @@ const (
 	RuleKind
 	OutputKind
 	BandsKind
+	AlarmKind // a rule that is an alarm's condition
 )
 
-func (k Kind) String() string { return [...]string{"input", "rule", "output", "bands"}[k] }
+func (k Kind) String() string { return [...]string{"input", "rule", "output", "bands", "alarm"}[k] }
 
 // A Transition is one thing that an instant left in another state, with the
 // reason. Its Reason holds slices that the next Step overwrites; Clone it to
@@ -96,6 +98,7 @@ type Stepper struct {
 	fired   []int32   // the momentary conditions that are true now
 
 	bands          []bandState
+	alarms         []alarm.Alarm
 	bandReports    []int32
 	rules          []State
 	memories       []ruleState // of each rule
@@ -166,6 +169,7 @@ func NewStepper(p *Program) *Stepper {
 		outputs:  make([]State, len(p.Outputs)),
 
 		bands:         make([]bandState, len(p.Bands)),
+		alarms:        make([]alarm.Alarm, len(p.Alarms)),
 		bandReports:   make([]int32, len(p.Bands)),
 		ruleReports:   make([]int32, len(p.Rules)),
 		outputReports: make([]int32, len(p.Outputs)),
@@ -593,6 +597,8 @@ func (s *Stepper) cond(i int32) truth {
 		return isTrue
 	case condRule:
 		return s.stepRule(i, n.a)
+	case condAlarm:
+		return s.alarmHolds(n)
 	case condBands:
 		return s.stepBands(i, n.a)
 	case condBand:
@@ -845,7 +851,7 @@ func (s *Stepper) report(kind Kind, index int32, from, to State, because Reason)
 // instant stands, from 1; nil for what changes once only.
 func (s *Stepper) reportOf(kind Kind, index int32) *int32 {
 	switch kind {
-	case RuleKind:
+	case RuleKind, AlarmKind:
 		return &s.ruleReports[index]
 	case OutputKind:
 		return &s.outputReports[index]

@@ -304,6 +304,8 @@ func (d *drawing) lane(l *Lane, y float64) {
 	switch l.Kind {
 	case logic.InputKind:
 		fill = light
+	case logic.AlarmKind:
+		fill = bad
 	case logic.RuleKind:
 		fill = accent
 	}
@@ -341,7 +343,7 @@ func laneNote(l *Lane) string {
 	if l.Plant {
 		return "as the plant did"
 	}
-	kind := map[logic.Kind]string{logic.InputKind: "contact", logic.RuleKind: "rule", logic.OutputKind: "output", logic.BandsKind: "bands"}[l.Kind]
+	kind := map[logic.Kind]string{logic.InputKind: "contact", logic.RuleKind: "rule", logic.OutputKind: "output", logic.BandsKind: "bands", logic.AlarmKind: "alarm"}[l.Kind]
 	switch l.Starts {
 	case 0:
 		return kind

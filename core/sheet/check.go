@@ -30,7 +30,7 @@ func Parse(sources []Source) (*Job, []Finding) {
 	c.declarations()
 	if !HasErrors(c.found) {
 		c.unused()
-		for _, r := range c.job.Rules {
+		for _, r := range c.job.Order {
 			c.chatter(r)
 		}
 	}
@@ -105,6 +105,12 @@ func (c *checker) collect() {
 				c.job.Rules = append(c.job.Rules, d)
 			case *Bands:
 				c.job.Bands = append(c.job.Bands, d)
+			case *Alarm:
+				c.job.Alarms = append(c.job.Alarms, d)
+			case *Recipient:
+				if !d.broken {
+					c.recipient(d)
+				}
 			case *Trial:
 				c.job.Trials = append(c.job.Trials, d)
 			}
@@ -145,6 +151,9 @@ func (c *checker) declarations() {
 	}
 	for _, r := range c.job.Rules {
 		c.rule(r)
+	}
+	for _, a := range c.job.Alarms {
+		c.alarm(a)
 	}
 	c.ruleOrder()
 	for _, o := range c.job.Outputs {
@@ -205,6 +214,11 @@ func (c *checker) output(o *Output) {
 			}
 		}
 	}
+	for _, a := range c.job.Alarms {
+		if slices.ContainsFunc(a.outputs(), func(n *Name) bool { return n.Name == o.Name }) {
+			callers = append(callers, a.Name)
+		}
+	}
 	if len(callers) > 1 && o.CalledBy == nil {
 		c.errorf(o.NameAt, "called-by", "%s call the output %s; say how they are combined: `called by any` or `called by all`", List(callers, "and"), o.Name)
 	}
@@ -248,15 +262,20 @@ func (c *checker) rule(r *Rule) {
 		c.errorf(r.NameAt, "missing-clause", "the rule %s has no `on when`; say when it turns on", r.Name)
 		return
 	}
+	c.ends(r)
+	if len(r.Calls()) == 0 {
+		c.warnf(r.NameAt, "calls-nothing", "the rule %s calls no output; add: call OUTPUT", r.Name)
+	}
+}
+
+// ends checks how a rule or an alarm ends.
+func (c *checker) ends(r *Rule) {
 	c.exclusive(r)
 	if on, _ := r.OnCondition(); Momentary(on) && r.OffWhen == nil && r.OffAfter == nil && r.Pulse == nil && r.Latch == nil {
 		c.errorf(r.OnWhen.At, "momentary", "%s is true for an instant only, so %s needs an end: `pulse`, `latch`, `off when` or `off after`", on, r.Name)
 	}
 	if r.OffWhen != nil && r.OffAfter != nil {
 		c.errorf(r.OffAfter.At, "exclusive-clauses", "`off after` beside `off when`: a rule has one way to turn off; take one of the two out")
-	}
-	if len(r.Calls()) == 0 {
-		c.warnf(r.NameAt, "calls-nothing", "the rule %s calls no output; add: call OUTPUT", r.Name)
 	}
 }
 
@@ -311,13 +330,17 @@ func (c *checker) ruleOrder() {
 	named := func(r *Rule) []*Rule {
 		var rules []*Rule
 		for _, name := range c.job.NamesIn(r) {
-			if other, ok := c.job.names[name].(*Rule); ok {
+			if other := c.job.RuleOf(name); other != nil {
 				rules = append(rules, other)
 			}
 		}
 		return rules
 	}
-	c.job.Order = inOrder(c.job.Rules, named, func(circle []*Rule) {
+	all := slices.Clone(c.job.Rules)
+	for _, a := range c.job.Alarms {
+		all = append(all, a.Rule)
+	}
+	c.job.Order = inOrder(all, named, func(circle []*Rule) {
 		c.errorf(circle[0].NameAt, "circle", "%s depends on itself: %s; break the circle", circle[0].Name, roundTrip(circle))
 	})
 }
@@ -376,6 +399,8 @@ func describe(d Declaration) string {
 		return "a derived value"
 	case *Bands:
 		return "a set of bands"
+	case *Alarm:
+		return "an alarm"
 	}
 	return "a " + d.Keyword()
 }
@@ -426,12 +451,17 @@ func (c *checker) condition(cond Condition) {
 			}
 			in, isInput := d.(*Input)
 			_, isDerived := d.(*Derived)
-			_, isRule := d.(*Rule)
+			isRule := c.job.RuleOf(x.Name.Name) != nil
 			_, isOutput := d.(*Output)
 			bands, isBands := d.(*Bands)
 			switch {
 			case isBands:
 				c.ofBand(x, bands)
+				return
+			case x.OfAlarm():
+				if _, is := d.(*Alarm); !is {
+					c.errorf(x.Place(), "wrong-kind", "%s is %s; only an alarm is %s", x.Name, describe(d), x.Is)
+				}
 				return
 			case x.OfBand():
 				c.errorf(x.Place(), "wrong-kind", "%s is %s and has no band named %s; it may be on, off, good or bad", x.Name, describe(d), x.Is)
@@ -498,7 +528,7 @@ func (c *checker) turn(x *Turn) {
 		return
 	}
 	switch d := d.(type) {
-	case *Rule, *Output:
+	case *Rule, *Output, *Alarm:
 		return
 	case *Input:
 		if d.Discrete || x.How == "changes" {
@@ -610,7 +640,7 @@ func (c *checker) unused() {
 		for _, d := range f.Declarations {
 			h := d.Base()
 			switch d.(type) {
-			case *Device, *Input, *Derived, *Setpoint, *Output:
+			case *Device, *Input, *Derived, *Setpoint, *Output, *Recipient:
 				if !c.used[h.Name] {
 					c.warnf(h.NameAt, "unused", "nothing uses the %s %s; use it or take it out", d.Keyword(), h.Name)
 				}

@@ -99,7 +99,7 @@ type Compare struct {
 type Test struct {
 	Name *Name
 	Not  bool
-	Is   string // on, off, good, bad or the name of a band; empty for the name alone
+	Is   string // on, off, good, bad, unacknowledged, shelved or the name of a band; empty for the name alone
 }
 
 // StateWords are what a Test may ask for.
@@ -109,7 +109,12 @@ var StateWords = []string{"on", "off", "good", "bad"}
 func (c *Test) OfQuality() bool { return c.Is == "good" || c.Is == "bad" }
 
 // OfBand tells whether the test asks which band is in force.
-func (c *Test) OfBand() bool { return c.Is != "" && !slices.Contains(StateWords, c.Is) }
+func (c *Test) OfBand() bool {
+	return c.Is != "" && !slices.Contains(StateWords, c.Is) && !c.OfAlarm()
+}
+
+// OfAlarm tells whether the test asks what people have done with an alarm.
+func (c *Test) OfAlarm() bool { return slices.Contains(alarmStates, c.Is) }
 
 // Not is `not X`.
 type Not struct {

@@ -20,8 +20,9 @@ type Job struct {
 	Outputs   []*Output
 	Bands     []*Bands
 	Rules     []*Rule
+	Alarms    []*Alarm
 	Trials    []*Trial
-	Order     []*Rule // the rules in the order of evaluation, each after those that it names
+	Order     []*Rule // those of alarms too, in the order of evaluation: each after those that it names
 
 	names map[string]Declaration
 }
@@ -87,7 +88,7 @@ type Comments struct {
 }
 
 // A Declaration is one of *JobHead, *Device, *Input, *Derived, *Setpoint,
-// *Output, *Rule, *Bands and *Trial.
+// *Output, *Rule, *Bands, *Alarm, *Recipient and *Trial.
 type Declaration interface {
 	Base() *Head
 	Keyword() string
@@ -371,6 +372,8 @@ type Rule struct {
 	Reset    *ConditionClause // `reset when`
 	Guard
 	Call *CallClause
+
+	Alarm *Alarm // whose conditions these are, or nil
 }
 
 // Conditions are all conditions of the rule, as they stand in its clauses.
@@ -435,11 +438,10 @@ func (j *Job) SignalsOf(r *Rule) []string {
 				continue
 			}
 			seen[name] = true
-			switch d := j.names[name].(type) {
-			case *Input:
+			if _, is := j.names[name].(*Input); is {
 				signals = append(signals, name)
-			case *Rule:
-				visit(d)
+			} else if other := j.RuleOf(name); other != nil {
+				visit(other)
 			}
 		}
 	}

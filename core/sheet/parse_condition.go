@@ -136,7 +136,7 @@ func (p *parser) test() node {
 			if t := p.peek(); t.kind == tokName && !slices.Contains(reserved, t.text) { // of a band
 				return &Test{Name: name, Not: not, Is: p.next().text}
 			}
-			return &Test{Name: name, Not: not, Is: p.oneOf("the state", StateWords...)}
+			return &Test{Name: name, Not: not, Is: p.oneOf("the state", slices.Concat(StateWords, alarmStates)...)}
 		}
 		for _, how := range TurnWords {
 			if p.accept(strings.Fields(how)...) {

@@ -20,6 +20,11 @@ func (j *Job) Sentence(r *Rule) string {
 	if len(outputs) == 0 {
 		what = "On"
 	}
+	return j.sentence(r, what)
+}
+
+// sentence says when a rule is on, and what it does then.
+func (j *Job) sentence(r *Rule, what string) string {
 	s := what + " when " + j.say(r.OnWhen.Condition) + "."
 	on, _ := r.OnCondition()
 	switch {
@@ -76,7 +81,7 @@ func (j *Job) title(name string) string {
 // sayTest says a test of a state, or its opposite.
 func (j *Job) sayTest(c *Test, opposite bool) string {
 	not := c.Not != opposite
-	if c.OfQuality() || c.OfBand() {
+	if c.OfQuality() || c.OfBand() || c.OfAlarm() {
 		word := c.Is
 		if not {
 			word = "not " + word

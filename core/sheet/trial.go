@@ -53,7 +53,7 @@ type CommandClause struct {
 }
 
 // Commands are what a trial's person can do.
-var Commands = []string{"reset", "set", "hand", "off", "auto", "pin", "unpin"}
+var Commands = []string{"reset", "set", "hand", "off", "auto", "pin", "unpin", "acknowledge"}
 
 // ExpectClause is `expect …`.
 type ExpectClause struct {
@@ -411,8 +411,12 @@ func (c *checker) command(x *CommandClause) {
 	case "set":
 		c.value(x.Name, x.Value.Quantity(), x.ValueAt)
 	case "reset":
-		if r, ok := d.(*Rule); !ok || r.Latch == nil && !r.broken {
-			want = "a rule with `latch`"
+		if r := c.job.RuleOf(x.Name.Name); r == nil || r.Latch == nil && !r.broken {
+			want = "a rule or an alarm with `latch`"
+		}
+	case "acknowledge":
+		if _, ok := d.(*Alarm); !ok {
+			want = "an alarm"
 		}
 	case "pin", "unpin":
 		in, ok := d.(*Input)
@@ -456,7 +460,7 @@ func (c *checker) expectation(e *Expectation) {
 	}
 	in, isInput := d.(*Input)
 	switch d.(type) {
-	case *Rule, *Output:
+	case *Rule, *Output, *Alarm:
 		if e.Form == ValueAt || e.Form == ValueSpan || e.Form == ValueAll {
 			c.errorf(e.Name.At, "wrong-kind", "%s is %s; only a value lies between others", e.Name.Name, describe(d))
 		}
@@ -465,7 +469,7 @@ func (c *checker) expectation(e *Expectation) {
 	switch {
 	case e.Form != ValueAt && e.Form != ValueSpan && e.Form != ValueAll:
 		if !isInput || !in.Discrete {
-			c.errorf(e.Name.At, "wrong-kind", "%s is %s; what is on or off is a rule, an output or a discrete input", e.Name.Name, describe(d))
+			c.errorf(e.Name.At, "wrong-kind", "%s is %s; what is on or off is a rule, an alarm, an output or a discrete input", e.Name.Name, describe(d))
 		}
 		return
 	case isInput && in.Discrete:

@@ -130,7 +130,7 @@ func transitionViews(r *bench.Result, most int) []Transition {
 			v.Reasons = append(v.Reasons, reason)
 		}
 		switch t.Kind {
-		case logic.RuleKind:
+		case logic.RuleKind, logic.AlarmKind:
 			last[t.Index] = v.Reasons
 		case logic.BandsKind:
 			bands[t.Index] = v.Reasons
@@ -151,7 +151,7 @@ func transitionViews(r *bench.Result, most int) []Transition {
 func summaryViews(r *bench.Result) []Summary {
 	all := []Summary{}
 	for _, sum := range r.Summary {
-		all = append(all, Summary{Name: sum.Name, Kind: sum.Kind.String(), Starts: sum.Starts, OnSeconds: seconds(sum.On), UndecidedSeconds: seconds(sum.Undecided), Final: sum.Final.String()})
+		all = append(all, Summary{Name: sum.Name, Kind: sum.Kind.String(), Starts: sum.Starts, OnSeconds: seconds(sum.On), UndecidedSeconds: seconds(sum.Undecided), Final: r.Program.StateText(sum.Kind, int(sum.Index), sum.Final)})
 	}
 	return all
 }

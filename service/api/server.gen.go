@@ -18,6 +18,7 @@ import (
 
 // Defines values for LaneKind.
 const (
+	LaneKindAlarm  LaneKind = "alarm"
 	LaneKindBands  LaneKind = "bands"
 	LaneKindInput  LaneKind = "input"
 	LaneKindOutput LaneKind = "output"
@@ -28,6 +29,8 @@ const (
 // Valid indicates whether the value is a known member of the LaneKind enum.
 func (e LaneKind) Valid() bool {
 	switch e {
+	case LaneKindAlarm:
+		return true
 	case LaneKindBands:
 		return true
 	case LaneKindInput:
@@ -168,6 +171,7 @@ func (e SpanState) Valid() bool {
 
 // Defines values for TransitionKind.
 const (
+	TransitionKindAlarm  TransitionKind = "alarm"
 	TransitionKindBands  TransitionKind = "bands"
 	TransitionKindInput  TransitionKind = "input"
 	TransitionKindOutput TransitionKind = "output"
@@ -177,6 +181,8 @@ const (
 // Valid indicates whether the value is a known member of the TransitionKind enum.
 func (e TransitionKind) Valid() bool {
 	switch e {
+	case TransitionKindAlarm:
+		return true
 	case TransitionKindBands:
 		return true
 	case TransitionKindInput:

@@ -3,9 +3,9 @@ import { gutter } from "./Signal";
 
 export const laneHeight = 20;
 
-const fills: Record<Lane["kind"], string> = { input: "var(--contact)", rule: "var(--accent)", bands: "var(--accent)", output: "var(--ink)", plant: "var(--contact)" };
+const fills: Record<Lane["kind"], string> = { input: "var(--contact)", rule: "var(--accent)", bands: "var(--accent)", alarm: "var(--critical)", output: "var(--ink)", plant: "var(--contact)" };
 
-const notes: Record<Lane["kind"], string> = { input: "contact", rule: "rule", bands: "bands", output: "output", plant: "as the plant did" };
+const notes: Record<Lane["kind"], string> = { input: "contact", rule: "rule", bands: "bands", alarm: "alarm", output: "output", plant: "as the plant did" };
 
 /** Contacts, rules and outputs as lanes: filled for on, hatched for undecided. */
 export function Lanes({ lanes, from, to, width, asked }: { lanes: Lane[]; from: number; to: number; width: number; asked?: number }) {

@@ -22,6 +22,8 @@ type maker struct {
 	t     *rapid.T
 	b     strings.Builder
 	rules int // that can be named
+
+	alarmed bool // the alarm can be named, and is complete: in one, no `deadband` may stand
 }
 
 // Job draws the text of a job that has no errors.
@@ -97,6 +99,7 @@ func Job(t *rapid.T) string {
 		m.maybe("fail %s", rapid.SampledFrom([]string{"on", "off", "hold"}).Draw(t, "fail"))
 	}
 	m.bands()
+	m.alarm()
 	for i := range 1 + m.pick("rules", 4) {
 		m.rule(i)
 	}
@@ -129,6 +132,30 @@ func (m *maker) bands() {
 	m.seldom("cumulative")
 }
 
+// alarm draws an alarm, and somebody who is told.
+func (m *maker) alarm() {
+	m.head("recipient duty")
+	m.rewriteHead(" email \"duty@fennick.example\"")
+	m.head("alarm alarm0")
+	m.clause("on when %s", m.whole(1))
+	switch m.pick("off", 4) {
+	case 0:
+		m.clause("off when %s", m.whole(1))
+	case 1:
+		m.clause("off after %s", m.anyDuration())
+	case 2:
+		m.clause("latch")
+		m.clause("reset when %s", m.whole(0))
+	}
+	m.clause("priority %s", rapid.SampledFrom([]string{"critical", "high", "medium", "low"}).Draw(m.t, "priority"))
+	m.seldom("inhibit when %s", m.whole(0))
+	m.maybe("advice %s", m.quoted())
+	m.maybe("call out0")
+	m.maybe("call out1, out2 until acknowledged")
+	m.maybe("notify duty")
+	m.alarmed = true
+}
+
 // trial draws a trial, of a recording that need not be there.
 func (m *maker) trial() {
 	m.head("trial trial0")
@@ -140,7 +167,7 @@ func (m *maker) trial() {
 		return rapid.SampledFrom([]string{"02:14:00", "23:59:59.999", "+1 min 30 s", "2026-03-02T02:14:00Z", "2026-03-02T02:14:00.5+01:00"}).Draw(m.t, "time")
 	}
 	for range m.pick("commands", 3) {
-		m.clause("at %s %s", when(), rapid.SampledFrom([]string{"set low 6 mg/L", "set pause 1 min 5 s", "hand out0 on", "hand out1 off", "off out0", "auto out0", "pin sig0 5 mg/L", "pin con0 on", "unpin sig0"}).Draw(m.t, "command"))
+		m.clause("at %s %s", when(), rapid.SampledFrom([]string{"set low 6 mg/L", "set pause 1 min 5 s", "hand out0 on", "hand out1 off", "off out0", "auto out0", "acknowledge alarm0", "pin sig0 5 mg/L", "pin con0 on", "unpin sig0"}).Draw(m.t, "command"))
 	}
 	for range 1 + m.pick("expectations", 4) {
 		m.clause("expect %s", rapid.SampledFrom([]string{
@@ -317,6 +344,8 @@ func (m *maker) part(depth int) string {
 		return rapid.SampledFrom(Discrete).Draw(m.t, "contact") + rapid.SampledFrom([]string{"", "", " is off", " is not bad"}).Draw(m.t, "is")
 	case m.chance("quality", 10):
 		return rapid.SampledFrom(append(Analog, "mean")).Draw(m.t, "signal") + " is " + rapid.SampledFrom([]string{"good", "bad", "not bad"}).Draw(m.t, "quality")
+	case m.alarmed && m.chance("alarm", 8):
+		return "alarm0" + rapid.SampledFrom([]string{"", " is off", " is unacknowledged", " is not shelved"}).Draw(m.t, "is")
 	case m.chance("band", 8):
 		return "bands0 is " + rapid.SampledFrom([]string{"worst", "fine", "not worst"}).Draw(m.t, "band")
 	case m.chance("output", 8):
@@ -366,7 +395,7 @@ func (m *maker) compare() string {
 		left, right = right, left
 	}
 	s := left + " " + op + " " + right
-	if m.chance("deadband", 20) {
+	if m.alarmed && m.chance("deadband", 20) {
 		s += fmt.Sprintf(" deadband %s mg/L", m.number(5, 100))
 	}
 	if m.chance("hysteresis", 50) {

@@ -1,0 +1,245 @@
+package sheet
+
+import "strings"
+
+// An Alarm is what somebody must be told. Its conditions are those of a rule,
+// which has its name and stands in the order of rules.
+type Alarm struct {
+	Head
+	Rule     *Rule
+	Priority *WordClause
+	Inhibit  *ConditionClause
+	Advice   *TextClause
+	Calls    []*AlarmCall
+	Notify   []*NotifyClause
+}
+
+// AlarmCall is `call A, B`, an action, or `call A until acknowledged`, an
+// announcement.
+type AlarmCall struct {
+	Clause
+	Outputs []*Name
+	Until   bool // acknowledged
+}
+
+// NotifyClause is `notify R`.
+type NotifyClause struct {
+	Clause
+	Recipients []*Name
+}
+
+// A Recipient is somebody who is told: a web address that is posted to, or a
+// mailbox.
+type Recipient struct {
+	Head
+	Kind      string // webhook or email
+	Address   string
+	AddressAt Place
+}
+
+// Keyword is the word that the declaration begins with.
+func (*Alarm) Keyword() string { return "alarm" }
+
+// Keyword is the word that the declaration begins with.
+func (*Recipient) Keyword() string { return "recipient" }
+
+// Priorities are those of alarms, the most urgent first.
+var Priorities = []string{"critical", "high", "medium", "low"}
+
+// alarmStates are what a Test may ask of an alarm besides on and off.
+var alarmStates = []string{"unacknowledged", "shelved"}
+
+// RuleOf finds a rule, or that of an alarm, by name; nil if there is none.
+func (j *Job) RuleOf(name string) *Rule {
+	switch d := j.names[name].(type) {
+	case *Rule:
+		return d
+	case *Alarm:
+		return d.Rule
+	}
+	return nil
+}
+
+func (c *AlarmCall) String() string {
+	names := make([]string, len(c.Outputs))
+	for i, n := range c.Outputs {
+		names[i] = n.Name
+	}
+	s := "call " + strings.Join(names, ", ")
+	if c.Until {
+		s += " until acknowledged"
+	}
+	return s
+}
+
+func (d *Alarm) print(p *printer) {
+	p.head(&d.Head, "alarm", d.Name, d.label())
+	p.texts(&d.Head)
+	p.condition("on when", d.Rule.OnWhen)
+	p.condition("off when", d.Rule.OffWhen)
+	p.duration("off after", d.Rule.OffAfter)
+	p.word("priority", d.Priority)
+	if d.Rule.Latch != nil {
+		p.clause(*d.Rule.Latch, "latch")
+	}
+	p.condition("reset when", d.Rule.Reset)
+	p.condition("inhibit when", d.Inhibit)
+	if d.Advice != nil {
+		p.clause(d.Advice.Clause, "advice "+quote(d.Advice.Text))
+	}
+	for _, c := range d.Calls {
+		p.clause(c.Clause, c.String())
+	}
+	for _, n := range d.Notify {
+		var names []string
+		for _, r := range n.Recipients {
+			names = append(names, r.Name)
+		}
+		p.clause(n.Clause, "notify "+strings.Join(names, ", "))
+	}
+}
+
+func (d *Recipient) print(p *printer) {
+	p.head(&d.Head, "recipient", d.Name, d.label(), d.Kind, quote(d.Address))
+	p.texts(&d.Head)
+}
+
+func (p *parser) alarm(h Head) (Declaration, []clauseKind) {
+	d := &Alarm{Head: h, Rule: &Rule{}}
+	p.name(&d.Head)
+	d.Rule.Alarm = d
+	d.Rule.At, d.Rule.NameAt, d.Rule.Name, d.Rule.Label = d.At, d.NameAt, d.Name, d.Label
+	r := d.Rule
+	return d, append(common(&d.Head, false),
+		clauseKind{"on when", true, func(p *parser, c Clause) { r.OnWhen = &ConditionClause{c, p.condition()} }},
+		clauseKind{"off when", true, func(p *parser, c Clause) { r.OffWhen = &ConditionClause{c, p.condition()} }},
+		clauseKind{"off after", true, func(p *parser, c Clause) { r.OffAfter = &DurationClause{c, p.duration()} }},
+		clauseKind{"priority", true, func(p *parser, c Clause) {
+			d.Priority = &WordClause{c, p.oneOf("the priority", Priorities...)}
+		}},
+		clauseKind{"latch", true, func(_ *parser, c Clause) { r.Latch = &c }},
+		clauseKind{"reset when", true, func(p *parser, c Clause) { r.Reset = &ConditionClause{c, p.condition()} }},
+		clauseKind{"inhibit when", true, func(p *parser, c Clause) { d.Inhibit = &ConditionClause{c, p.condition()} }},
+		clauseKind{"advice", true, func(p *parser, c Clause) { d.Advice = p.text(c, "advice") }},
+		clauseKind{"call", false, func(p *parser, c Clause) {
+			call := &AlarmCall{Clause: c, Outputs: p.names("an output")}
+			if call.Until = p.accept("until"); call.Until && !p.accept("acknowledged") {
+				p.fail(p.peek(), "%s where `acknowledged` must stand: call HORN until acknowledged", p.peek().source())
+			}
+			d.Calls = append(d.Calls, call)
+		}},
+		clauseKind{"notify", false, func(p *parser, c Clause) {
+			d.Notify = append(d.Notify, &NotifyClause{c, p.names("a recipient")})
+		}})
+}
+
+func (p *parser) recipient(h Head) (Declaration, []clauseKind) {
+	d := &Recipient{Head: h}
+	p.name(&d.Head)
+	d.Kind = p.oneOf("how it is told", "webhook", "email")
+	t := p.next()
+	d.Address, d.AddressAt = t.text, p.place(t)
+	if t.kind != tokString {
+		p.fail(t, "%s where the address must stand, in quotes", t.source())
+	}
+	return d, common(&d.Head, false)
+}
+
+func (c *checker) recipient(d *Recipient) {
+	web := strings.HasPrefix(d.Address, "http://") || strings.HasPrefix(d.Address, "https://")
+	name, host, mail := strings.Cut(d.Address, "@")
+	switch {
+	case d.Kind == "webhook" && !web:
+		c.errorf(d.AddressAt, "address", "%q is no web address; it begins with http:// or https://", d.Address)
+	case d.Kind == "email" && (!mail || name == "" || host == "" || strings.ContainsAny(d.Address, " \t")):
+		c.errorf(d.AddressAt, "address", "%q is no mail address; write it as duty@fennick.example", d.Address)
+	}
+}
+
+func (c *checker) alarm(d *Alarm) {
+	for _, call := range d.Calls {
+		for _, n := range call.Outputs {
+			c.called(n, "an alarm")
+		}
+	}
+	for _, n := range d.Notify {
+		for _, r := range n.Recipients {
+			if x := c.resolve(r); x != nil {
+				if _, is := x.(*Recipient); !is {
+					c.errorf(r.At, "wrong-kind", "%s is %s; an alarm notifies recipients", r.Name, describe(x))
+				}
+			}
+		}
+	}
+	conditions := d.Rule.Conditions()
+	if d.Inhibit != nil {
+		conditions = append(conditions, d.Inhibit)
+	}
+	for _, x := range conditions {
+		c.condition(x.Condition)
+		Walk(x.Condition, func(x Condition) {
+			if cmp, ok := x.(*Compare); ok && cmp.Deadband != nil {
+				c.errorf(cmp.Deadband.Place(), "alarm-deadband", "`deadband` in an alarm: the standard for alarms calls by that word what is written `hysteresis` here; write which is meant, hysteresis or another limit")
+			}
+		})
+	}
+	if d.Rule.OffAfter != nil {
+		c.duration(d.Rule.OffAfter.Duration)
+	}
+	if d.broken {
+		return
+	}
+	if d.Rule.OnWhen == nil {
+		c.errorf(d.NameAt, "missing-clause", "the alarm %s has no `on when`; say when it comes", d.Name)
+		return
+	}
+	c.ends(d.Rule)
+	if d.Priority == nil {
+		c.errorf(d.NameAt, "missing-clause", "the alarm %s has no priority; write one of %s", d.Name, List(Priorities, "or"))
+	}
+	if d.Advice == nil {
+		c.warnf(d.NameAt, "no-advice", "the alarm %s gives no advice; say what to do: advice \"Open the bottle, then call the duty phone.\"", d.Name)
+	}
+}
+
+// callers are the alarm's outputs, each with whether it only announces.
+func (d *Alarm) outputs() []*Name {
+	var all []*Name
+	for _, c := range d.Calls {
+		all = append(all, c.Outputs...)
+	}
+	return all
+}
+
+// SayAlarm says an alarm as it reads aloud.
+func (j *Job) SayAlarm(d *Alarm) string {
+	s := strings.Replace(j.sentence(d.Rule, "Alarm"), ". Stop ", ". Over ", 1)
+	if d.Priority != nil {
+		s = strings.ToUpper(d.Priority.Word[:1]) + d.Priority.Word[1:] + " alarm" + strings.TrimPrefix(s, "Alarm")
+	}
+	if d.Inhibit != nil {
+		s += " Silent when " + j.say(d.Inhibit.Condition) + "."
+	}
+	for _, c := range d.Calls {
+		var outputs []string
+		for _, n := range c.Outputs {
+			outputs = append(outputs, j.title(n.Name))
+		}
+		s += " Call " + List(outputs, "and")
+		if c.Until {
+			s += " until it is acknowledged"
+		}
+		s += "."
+	}
+	for _, n := range d.Notify {
+		var names []string
+		for _, r := range n.Recipients {
+			names = append(names, j.title(r.Name))
+		}
+		s += " Notify " + List(names, "and") + "."
+	}
+	if d.Advice != nil {
+		s += " " + d.Advice.Text
+	}
+	return s
+}
