@@ -106,6 +106,8 @@ func describe(p *logic.Program, d sheet.Declaration) shown {
 	case *sheet.Alarm:
 		s.Text = p.Job.SayAlarm(d)
 		s.Points = rulePoints(p, h.Name)
+	case *sheet.Message:
+		s.Text = p.Job.SayMessage(d)
 	case *sheet.Recipient:
 		s.Text = d.Kind + " " + d.Address
 	case *sheet.Bands:
@@ -228,6 +230,7 @@ func printShown(w io.Writer, title string, all []shown) {
 	printSentences(w, all, "Bands", "bands")
 	printSentences(w, all, "Rules", "rule")
 	printSentences(w, all, "Alarms", "alarm")
+	printSentences(w, all, "Messages", "message")
 	printGroup(w, all, "Recipients", "recipient", false)
 	printGroup(w, all, "Trials", "trial", false)
 }

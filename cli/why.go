@@ -118,7 +118,7 @@ did not run out, and the next change.`,
 // isState tells what stands one way or the other.
 func isState(d sheet.Declaration) bool {
 	switch d.(type) {
-	case *sheet.Input, *sheet.Rule, *sheet.Bands, *sheet.Output:
+	case *sheet.Input, *sheet.Rule, *sheet.Alarm, *sheet.Bands, *sheet.Message, *sheet.Output:
 		return true
 	}
 	return false

@@ -19,12 +19,13 @@ import (
 
 // Defines values for LaneKind.
 const (
-	LaneKindAlarm  LaneKind = "alarm"
-	LaneKindBands  LaneKind = "bands"
-	LaneKindInput  LaneKind = "input"
-	LaneKindOutput LaneKind = "output"
-	LaneKindPlant  LaneKind = "plant"
-	LaneKindRule   LaneKind = "rule"
+	LaneKindAlarm   LaneKind = "alarm"
+	LaneKindBands   LaneKind = "bands"
+	LaneKindInput   LaneKind = "input"
+	LaneKindMessage LaneKind = "message"
+	LaneKindOutput  LaneKind = "output"
+	LaneKindPlant   LaneKind = "plant"
+	LaneKindRule    LaneKind = "rule"
 )
 
 // Valid indicates whether the value is a known member of the LaneKind enum.
@@ -35,6 +36,8 @@ func (e LaneKind) Valid() bool {
 	case LaneKindBands:
 		return true
 	case LaneKindInput:
+		return true
+	case LaneKindMessage:
 		return true
 	case LaneKindOutput:
 		return true
@@ -172,11 +175,12 @@ func (e SpanState) Valid() bool {
 
 // Defines values for TransitionKind.
 const (
-	TransitionKindAlarm  TransitionKind = "alarm"
-	TransitionKindBands  TransitionKind = "bands"
-	TransitionKindInput  TransitionKind = "input"
-	TransitionKindOutput TransitionKind = "output"
-	TransitionKindRule   TransitionKind = "rule"
+	TransitionKindAlarm   TransitionKind = "alarm"
+	TransitionKindBands   TransitionKind = "bands"
+	TransitionKindInput   TransitionKind = "input"
+	TransitionKindMessage TransitionKind = "message"
+	TransitionKindOutput  TransitionKind = "output"
+	TransitionKindRule    TransitionKind = "rule"
 )
 
 // Valid indicates whether the value is a known member of the TransitionKind enum.
@@ -187,6 +191,8 @@ func (e TransitionKind) Valid() bool {
 	case TransitionKindBands:
 		return true
 	case TransitionKindInput:
+		return true
+	case TransitionKindMessage:
 		return true
 	case TransitionKindOutput:
 		return true

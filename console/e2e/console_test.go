@@ -167,8 +167,10 @@ func TestAskingALane(t *testing.T) {
 	run(t, ctx, chromedp.Navigate(address.String()), chromedp.WaitVisible(change), drawn())
 	// The blower's lane, at 02:33:04 of the night from 22:00 to 04:00.
 	place, err := chromedp.Run(ctx, chromedp.Evaluate[[]float64](`(() => {
+		const name = [...document.querySelectorAll('[role=img] g > text:first-of-type')].find((t) => t.textContent.endsWith('blower') && !t.textContent.includes('_'));
+		name.scrollIntoView({ block: 'center' });
 		const plots = document.querySelector('[data-testid=plots]').getBoundingClientRect();
-		const lane = [...document.querySelectorAll('[role=img] g > text:first-of-type')].find((t) => t.textContent.endsWith('blower') && !t.textContent.includes('_')).getBoundingClientRect();
+		const lane = name.getBoundingClientRect();
 		return [plots.left + plots.width * (4 * 3600 + 33 * 60 + 4) / (6 * 3600), lane.top + lane.height / 2];
 	})()`))
 	require.NoError(t, err)

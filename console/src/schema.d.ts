@@ -737,7 +737,7 @@ export interface components {
             time: string;
             name: string;
             /** @enum {string} */
-            kind: "input" | "rule" | "bands" | "alarm" | "output";
+            kind: "input" | "rule" | "bands" | "alarm" | "message" | "output";
             from: string;
             to: string;
             because: string;
@@ -778,7 +778,7 @@ export interface components {
              * @description plant: what the recording says of an output
              * @enum {string}
              */
-            kind: "input" | "rule" | "bands" | "alarm" | "output" | "plant";
+            kind: "input" | "rule" | "bands" | "alarm" | "message" | "output" | "plant";
             starts: number;
             spans: components["schemas"]["Span"][];
         };

@@ -59,8 +59,10 @@ func Why(p *logic.Program, r *recording.Recording, o Options, name string, at in
 		a.Kind, index = logic.OutputKind, output
 	case p.BandsIndex(name) >= 0:
 		a.Kind, index = logic.BandsKind, p.BandsIndex(name)
+	case p.MessageIndex(name) >= 0:
+		a.Kind, index = logic.MessageKind, p.MessageIndex(name)
 	default:
-		return nil, fmt.Errorf("no input, rule, alarm, bands or output is named %s", name)
+		return nil, fmt.Errorf("no input, rule, alarm, bands, message or output is named %s", name)
 	}
 	a.Index = index
 	if at < r.Start || at > r.End {
@@ -83,6 +85,9 @@ func Why(p *logic.Program, r *recording.Recording, o Options, name string, at in
 		case t.Kind != a.Kind || int(t.Index) != index:
 		case t.Time <= a.At:
 			a.Since = t.Time
+			if a.Kind == logic.MessageKind {
+				a.State, a.Because = t.To, p.Sentence(*t, r.Clock.Format)
+			}
 		case a.Next == nil:
 			a.Next, a.NextText = t, p.Sentence(*t, r.Clock.Format)
 		}
@@ -113,6 +118,10 @@ func (w *witness) look(s *logic.Stepper, now int64) {
 		return
 	}
 	w.seen = true
+	if a.Kind == logic.MessageKind { // which is told from what has been sent
+		a.Because = "not sent yet"
+		return
+	}
 	t := s.Standing(a.Kind, w.index)
 	a.State, a.Because = t.To, a.Program.Sentence(t, clock)
 	if a.Kind == logic.InputKind && a.State == logic.Good {

@@ -29,6 +29,9 @@ func (p *Program) StateText(kind Kind, index int, s State) string {
 	if kind == BandsKind && s >= FirstBand {
 		return p.Bands[index].Bands[s-FirstBand].Title
 	}
+	if kind == MessageKind {
+		return [...]string{Off: "", On: "sent"}[s]
+	}
 	if kind == AlarmKind && s <= On {
 		return [...]string{"normal", "active"}[s]
 	}

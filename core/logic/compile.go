@@ -93,6 +93,9 @@ func CompileWith(job *sheet.Job, watched []sheet.Condition) (*Program, []int32, 
 	for i, a := range job.Alarms {
 		c.alarm(i, a)
 	}
+	for _, m := range job.Messages {
+		c.message(m)
+	}
 	for _, o := range job.Outputs {
 		c.output(o)
 	}

@@ -81,6 +81,10 @@ func (p *Program) link() {
 					condConds[band.limit] = append(condConds[band.limit], i)
 				}
 			}
+		case condMessage:
+			if when := p.Messages[n.a].when; when >= 0 {
+				condConds[when] = append(condConds[when], i)
+			}
 		case condAlarm: // marked by the alarm's rule and by people
 			forOutputs[i] = n.n == alarmAnnounced
 			if inhibit := p.Alarms[n.a].inhibit; inhibit >= 0 {

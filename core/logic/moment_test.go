@@ -159,6 +159,19 @@ func TestReasonsOfMoments(t *testing.T) {
 12s low_x active→normal: x 6.5 mg/L >= 6.5 mg/L (reset point of x < low hysteresis 0.5 mg/L)
 12s r off→on: low_x is unacknowledged and low_x is normal
 `},
+		{"messages: every so often, at the start, and each time that something turns true",
+			"input z\n  unit mm\n  alarm when bad for 2 s priority low\nderived mean = average(x, y)\nrecipient duty email \"a@b\"\nrecipient office webhook \"http://127.0.0.1:9/\"\nmessage hourly\n  every 10 s\n  send x, mean to duty, office\nmessage first\n  at start\n  send k to duty\nmessage low_x\n  when x < low\n  send x to duty\n",
+			"0 x=7 k=0 z=1\n5 x=5 y=6\n6 x=bad z=bad\n7 x=5\n8 x=7\n9 x=5\n21 x=5",
+			`0s first →sent: at the start; sends k off to duty
+5s low_x →sent: x 5 mg/L < low 6 mg/L; sends x 5 mg/L to duty
+6s x good→bad: the reading is marked bad
+6s z good→bad: the reading is marked bad
+7s x bad→good: a good reading again, 5 mg/L
+8s z.bad normal→active: z is bad: the reading is marked bad for 2 s, since 6s
+9s low_x →sent: x 5 mg/L < low 6 mg/L; sends x 5 mg/L to duty
+10s hourly →sent: every 10 s; sends x 5 mg/L, mean 5.5 mg/L to duty and office
+20s hourly →sent: every 10 s; sends x 5 mg/L, mean 5.5 mg/L to duty and office
+`},
 		{"near",
 			"rule r\n  on when x = y within 0.5 mg/L for 1 s\n  call o\n",
 			"0 x=4 y=5\n1 y=4.5\n2 y=4.5\n3 y=3.4",

@@ -93,7 +93,9 @@ func newNaive(job *sheet.Job) *naive {
 	for _, r := range job.Rules {
 		n.rules[r.Name] = &naiveRule{}
 	}
-	n.rules[job.Alarms[0].Name] = &naiveRule{}
+	for _, a := range job.Alarms {
+		n.rules[a.Name] = &naiveRule{}
+	}
 	for _, o := range job.Outputs {
 		n.outputs[o.Name] = &naiveOutput{}
 	}
@@ -557,7 +559,7 @@ func (n *naive) rule(r *sheet.Rule) {
 	if undecided && r.Alarm == nil { // an alarm keeps its state
 		m.shown = Undecided
 	}
-	n.unknown = n.unknown || r.Alarm != nil && m.on
+	n.unknown = n.unknown || r.Name == "alarm0" && m.on
 }
 
 func (n *naive) decideBands(d *sheet.Bands) {
@@ -627,8 +629,9 @@ func (n *naive) output(o *sheet.Output) {
 			}
 		}
 	}
-	inhibited := n.clause(n.job.Alarms[0].Inhibit, isFalse) == isTrue
-	for _, c := range n.job.Alarms[0].Calls {
+	alarm := n.job.Alarms[slices.IndexFunc(n.job.Alarms, func(a *sheet.Alarm) bool { return a.Name == "alarm0" })]
+	inhibited := n.clause(alarm.Inhibit, isFalse) == isTrue
+	for _, c := range alarm.Calls {
 		if slices.ContainsFunc(c.Outputs, func(c *sheet.Name) bool { return c.Name == o.Name }) {
 			calls := n.rules["alarm0"].on
 			if c.Until {
@@ -708,7 +711,9 @@ func (n *naive) states() []string {
 	for _, r := range n.job.Rules {
 		all = append(all, r.Name+" "+n.rules[r.Name].shown.String())
 	}
-	all = append(all, "alarm0 "+map[bool]string{true: "active", false: "normal"}[n.rules["alarm0"].on])
+	for _, a := range n.job.Alarms {
+		all = append(all, a.Name+" "+map[bool]string{true: "active", false: "normal"}[n.rules[a.Name].on])
+	}
 	for _, o := range n.job.Outputs {
 		all = append(all, o.Name+" "+n.outputs[o.Name].state.String())
 	}
@@ -800,7 +805,7 @@ func TestNaively(t *testing.T) {
 		step := func(at int64) {
 			var lines []string
 			for _, tr := range s.Step(at) {
-				if tr.Kind != InputKind {
+				if tr.Kind != InputKind && tr.Kind != MessageKind {
 					state := func(s State) string {
 						return strings.ReplaceAll(p.StateText(tr.Kind, int(tr.Index), s), " ", "_")
 					}

@@ -27,6 +27,7 @@ type Program struct {
 	Bands    []Bands
 	Rules    []Rule // those of the sheet, then those of its alarms
 	Alarms   []Alarm
+	Messages []Message
 	Outputs  []Output
 	Calling  []Caller // what calls outputs
 
@@ -207,10 +208,11 @@ const (
 	condBands // decides which of bands is in force
 	condBand  // a band calls
 	condAlarm // what people have made of an alarm
+	condMessage
 )
 
 var condNames = [...]string{"<", "<=", ">", ">=", "contact", "good", "known", "rule", "not", "and", "or", "at least", "for", "off after",
-	"output", "between", "outside", "near", "turns on", "turns off", "turns", "changes", "crosses", "rising", "falling", "time between", "bands", "band", "alarm"}
+	"output", "between", "outside", "near", "turns on", "turns off", "turns", "changes", "crosses", "rising", "falling", "time between", "bands", "band", "alarm", "message"}
 
 // momentary tells whether a condition is true at an instant only.
 func (op condOp) momentary() bool { return op >= condTurnsOn && op <= condCrosses }
@@ -283,6 +285,8 @@ func (p *Program) Name(kind Kind, index int) string {
 		return p.Rules[index].Name
 	case BandsKind:
 		return p.Bands[index].Name
+	case MessageKind:
+		return p.Messages[index].Name
 	}
 	return p.Outputs[index].Name
 }
@@ -442,6 +446,8 @@ func (p *Program) condText(c condNode) string {
 		return fmt.Sprintf("v%d is known", c.a)
 	case condRule:
 		return "rule " + p.Rules[c.a].Name
+	case condMessage:
+		return "message " + p.Messages[c.a].Name
 	case condAlarm:
 		return "alarm " + p.Alarms[c.a].Name + [...]string{" announced", " unacknowledged", " shelved"}[c.n]
 	case condBands:

@@ -31,6 +31,7 @@ const (
 	InLatch                    // a rule is latched; Terms are those of its on-condition
 	NotCalled                  // an output: none of Callers calls it
 	Settling                   // an output: Callers are undecided, and the job settles
+	AtTime                     // a message: every HeldFor, or at the start where that is 0
 	ByCircle                   // an output: it and what looks at it do not come to rest
 )
 
@@ -45,12 +46,14 @@ type Reason struct {
 	Holds   bool   // it still does
 	HeldFor int64  // the minimum time, or that of the pulse, in nanoseconds
 	Since   int64  // of a pulse or a latch
+	Sent    []Term // what a message carries
 	Permit  []Term // why it is permitted now, or is not
 }
 
 // Clone copies the reason out of its Stepper's buffers.
 func (r Reason) Clone() Reason {
 	r.Terms, r.Callers, r.Permit = slices.Clone(r.Terms), slices.Clone(r.Callers), slices.Clone(r.Permit)
+	r.Sent = slices.Clone(r.Sent)
 	return r
 }
 
@@ -92,6 +95,7 @@ const (
 	QualityTerm // an input, or a derived value by its condition, is good or bad
 	RuleTerm    // the state of Rule
 	OutputTerm  // the state of the output Rule
+	ValueTerm   // a value that a message carries
 	AlarmTerm   // what people have made of an alarm
 	BandTerm    // which of the bands Rule is in force
 	RangeTerm   // a value, between or outside Limit and High
@@ -443,6 +447,9 @@ func (c Clock) since(t int64) string {
 // Sentence puts a reason into words.
 func (p *Program) Sentence(t Transition, clock Clock) string {
 	text := p.cause(t, clock)
+	if t.Kind == MessageKind {
+		return text + "; " + p.sentText(int(t.Index), t.Reason.Sent)
+	}
 	r := t.Reason
 	minimum := "minimum off"
 	switch r.Held {
@@ -476,6 +483,11 @@ func (p *Program) cause(t Transition, clock Clock) string {
 		return "reset by a person; " + p.termsText(r.Terms, t.Time, clock)
 	case ByHand:
 		return map[Mode]string{HandOn: "in hand: on", HandOff: "in hand: off", Stood: "stood off by a person"}[r.Mode]
+	case AtTime:
+		if r.HeldFor > 0 {
+			return "every " + unit.FormatDuration(r.HeldFor)
+		}
+		return "at the start"
 	case InPulse:
 		return "in its pulse of " + unit.FormatDuration(r.HeldFor) + clock.since(r.Since)
 	case AfterPulse:
@@ -581,6 +593,8 @@ func (p *Program) TermText(t Term) string {
 		return p.Inputs[t.Input].Name + " is " + p.Job.Inputs[t.Input].StateWord(t.On)
 	case RuleTerm:
 		return p.Rules[t.Rule].Name + " is " + p.StateText(p.KindOf(int(t.Rule)), int(t.Rule), t.State)
+	case ValueTerm:
+		return p.sentValue(t)
 	case AlarmTerm:
 		is := " is "
 		if !t.Holds {

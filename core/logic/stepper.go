@@ -52,9 +52,12 @@ const (
 	OutputKind
 	BandsKind
 	AlarmKind // a rule that is an alarm's condition
+	MessageKind
 )
 
-func (k Kind) String() string { return [...]string{"input", "rule", "output", "bands", "alarm"}[k] }
+func (k Kind) String() string {
+	return [...]string{"input", "rule", "output", "bands", "alarm", "message"}[k]
+}
 
 // A Transition is one thing that an instant left in another state, with the
 // reason. Its Reason holds slices that the next Step overwrites; Clone it to
@@ -597,6 +600,8 @@ func (s *Stepper) cond(i int32) truth {
 		return isTrue
 	case condRule:
 		return s.stepRule(i, n.a)
+	case condMessage:
+		return s.stepMessage(i, n.a)
 	case condAlarm:
 		return s.alarmHolds(n)
 	case condBands:

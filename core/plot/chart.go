@@ -94,6 +94,20 @@ func FromReplay(r *bench.Result, title, subtitle string) (*Chart, error) {
 		}
 		c.Lanes = append(c.Lanes, lane)
 	}
+	for i, m := range p.Messages {
+		lane := Lane{Name: m.Name, Kind: logic.MessageKind}
+		last := r.Recording.Start
+		for _, t := range r.Transitions {
+			if t.Kind == logic.MessageKind && int(t.Index) == i {
+				lane.Spans = append(lane.Spans, bench.Span{From: last, To: t.Time, State: logic.Off}, bench.Span{From: t.Time, To: t.Time, State: logic.On})
+				last = t.Time
+				lane.Starts++
+			}
+		}
+		c.Lanes = append(c.Lanes, lane)
+		lane = c.Lanes[len(c.Lanes)-1]
+		c.Lanes[len(c.Lanes)-1].Spans = append(lane.Spans, bench.Span{From: last, To: r.Recording.End, State: logic.Off})
+	}
 	plant := r.Plant()
 	for _, sum := range r.Summary {
 		c.Lanes = append(c.Lanes, Lane{Name: sum.Name, Kind: sum.Kind, Spans: r.Spans(sum.Kind, int(sum.Index)), Starts: sum.Starts})

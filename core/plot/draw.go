@@ -41,15 +41,16 @@ const (
 )
 
 var (
-	paper  = color.NRGBA{0xff, 0xfd, 0xf8, 0xff}
-	ink    = color.NRGBA{0x23, 0x21, 0x1c, 0xff}
-	ink2   = color.NRGBA{0x5d, 0x58, 0x4c, 0xff}
-	grid   = color.NRGBA{0xdd, 0xd8, 0xcc, 0xff}
-	accent = color.NRGBA{0x4b, 0x3f, 0x8f, 0xff}
-	shade  = color.NRGBA{0x4b, 0x3f, 0x8f, 0x16}
-	bad    = color.NRGBA{0x7a, 0x4a, 0x78, 0xff}
-	badBg  = color.NRGBA{0x7a, 0x4a, 0x78, 0x22}
-	light  = color.NRGBA{0xb8, 0xb2, 0xa4, 0xff}
+	paper   = color.NRGBA{0xff, 0xfd, 0xf8, 0xff}
+	ink     = color.NRGBA{0x23, 0x21, 0x1c, 0xff}
+	ink2    = color.NRGBA{0x5d, 0x58, 0x4c, 0xff}
+	grid    = color.NRGBA{0xdd, 0xd8, 0xcc, 0xff}
+	alarmed = color.NRGBA{0xb3, 0x26, 0x1e, 0xff}
+	accent  = color.NRGBA{0x4b, 0x3f, 0x8f, 0xff}
+	shade   = color.NRGBA{0x4b, 0x3f, 0x8f, 0x16}
+	bad     = color.NRGBA{0x7a, 0x4a, 0x78, 0xff}
+	badBg   = color.NRGBA{0x7a, 0x4a, 0x78, 0x22}
+	light   = color.NRGBA{0xb8, 0xb2, 0xa4, 0xff}
 )
 
 // SVG writes the chart as a scalable picture.
@@ -305,7 +306,7 @@ func (d *drawing) lane(l *Lane, y float64) {
 	case logic.InputKind:
 		fill = light
 	case logic.AlarmKind:
-		fill = bad
+		fill = alarmed
 	case logic.RuleKind:
 		fill = accent
 	}
@@ -315,6 +316,9 @@ func (d *drawing) lane(l *Lane, y float64) {
 	for _, s := range l.Spans {
 		x := d.x(s.From)
 		w := math.Max(d.x(s.To)-x, 1)
+		if l.Kind == logic.MessageKind {
+			w = math.Max(w, 2)
+		}
 		if band, title, ok := l.Band(s.State); ok {
 			if depth := l.Depth(band); depth > 0 {
 				d.rect(x, base-11, w, 11, color.NRGBA{accent.R, accent.G, accent.B, uint8(70 + 185*depth)})
@@ -343,7 +347,10 @@ func laneNote(l *Lane) string {
 	if l.Plant {
 		return "as the plant did"
 	}
-	kind := map[logic.Kind]string{logic.InputKind: "contact", logic.RuleKind: "rule", logic.OutputKind: "output", logic.BandsKind: "bands", logic.AlarmKind: "alarm"}[l.Kind]
+	kind := map[logic.Kind]string{logic.InputKind: "contact", logic.RuleKind: "rule", logic.OutputKind: "output", logic.BandsKind: "bands", logic.AlarmKind: "alarm", logic.MessageKind: "message"}[l.Kind]
+	if l.Kind == logic.MessageKind {
+		return fmt.Sprintf("%s, sent %d times", kind, l.Starts)
+	}
 	switch l.Starts {
 	case 0:
 		return kind

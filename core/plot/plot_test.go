@@ -69,7 +69,7 @@ func texts(t *testing.T, svg []byte) []string {
 func TestChart(t *testing.T) {
 	c := chart(t, "broken-loop.csv")
 	assert.Len(t, c.Panels, 6)
-	assert.Len(t, c.Lanes, 2+1+6+1+9)
+	assert.Len(t, c.Lanes, 2+1+6+2+1+9)
 	var svg, picture bytes.Buffer
 	require.NoError(t, c.SVG(&svg))
 	all := texts(t, svg.Bytes())

@@ -12,6 +12,8 @@ type Alarm struct {
 	Advice   *TextClause
 	Calls    []*AlarmCall
 	Notify   []*NotifyClause
+
+	OfInput *Input // whose `alarm when bad` it stands for, or nil
 }
 
 // AlarmCall is `call A, B`, an action, or `call A until acknowledged`, an
@@ -163,13 +165,7 @@ func (c *checker) alarm(d *Alarm) {
 		}
 	}
 	for _, n := range d.Notify {
-		for _, r := range n.Recipients {
-			if x := c.resolve(r); x != nil {
-				if _, is := x.(*Recipient); !is {
-					c.errorf(r.At, "wrong-kind", "%s is %s; an alarm notifies recipients", r.Name, describe(x))
-				}
-			}
-		}
+		c.recipients(n.Recipients, "an alarm notifies")
 	}
 	conditions := d.Rule.Conditions()
 	if d.Inhibit != nil {
@@ -197,7 +193,7 @@ func (c *checker) alarm(d *Alarm) {
 	if d.Priority == nil {
 		c.errorf(d.NameAt, "missing-clause", "the alarm %s has no priority; write one of %s", d.Name, List(Priorities, "or"))
 	}
-	if d.Advice == nil {
+	if d.Advice == nil && d.OfInput == nil {
 		c.warnf(d.NameAt, "no-advice", "the alarm %s gives no advice; say what to do: advice \"Open the bottle, then call the duty phone.\"", d.Name)
 	}
 }

@@ -95,6 +95,11 @@ func (c *checker) collect() {
 				c.job.Devices = append(c.job.Devices, d)
 			case *Input:
 				c.job.Inputs = append(c.job.Inputs, d)
+				if d.BadAlarm != nil {
+					a := d.BadAlarm.alarm(d)
+					c.job.Alarms = append(c.job.Alarms, a)
+					c.job.names[a.Name] = a
+				}
 			case *Derived:
 				c.job.Derived = append(c.job.Derived, d)
 			case *Setpoint:
@@ -111,6 +116,8 @@ func (c *checker) collect() {
 				if !d.broken {
 					c.recipient(d)
 				}
+			case *Message:
+				c.job.Messages = append(c.job.Messages, d)
 			case *Trial:
 				c.job.Trials = append(c.job.Trials, d)
 			}
@@ -154,6 +161,9 @@ func (c *checker) declarations() {
 	}
 	for _, a := range c.job.Alarms {
 		c.alarm(a)
+	}
+	for _, m := range c.job.Messages {
+		c.message(m)
 	}
 	c.ruleOrder()
 	for _, o := range c.job.Outputs {

@@ -21,6 +21,7 @@ type Job struct {
 	Bands     []*Bands
 	Rules     []*Rule
 	Alarms    []*Alarm
+	Messages  []*Message
 	Trials    []*Trial
 	Order     []*Rule // those of alarms too, in the order of evaluation: each after those that it names
 
@@ -88,7 +89,8 @@ type Comments struct {
 }
 
 // A Declaration is one of *JobHead, *Device, *Input, *Derived, *Setpoint,
-// *Output, *Rule, *Bands, *Alarm, *Recipient and *Trial.
+// *Output, *Rule, *Bands, *Alarm, *Recipient,
+// *Message and *Trial.
 type Declaration interface {
 	Base() *Head
 	Keyword() string
@@ -216,6 +218,7 @@ type DurationClause struct {
 type Input struct {
 	Head
 	Source   *WireClause // where it is wired; nil on the bench
+	BadAlarm *BadAlarm   // `alarm when bad`
 	Discrete bool
 
 	Stages    []Stage

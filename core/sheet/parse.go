@@ -54,7 +54,7 @@ type clauseKind struct {
 }
 
 // declarations lists what can stand in column 1.
-var declarations = []string{"job", "device", "input", "derived", "setpoint", "constant", "output", "rule", "bands", "alarm", "recipient", "trial"}
+var declarations = []string{"job", "device", "input", "derived", "setpoint", "constant", "output", "rule", "bands", "alarm", "recipient", "message", "trial"}
 
 // reserved are the words of the grammar of conditions; they are no names.
 var reserved = strings.Fields(`abs and at average bad between changes crosses deadband falling faster for good
@@ -188,6 +188,8 @@ func (p *parser) declaration(head line, clauses []line) Declaration {
 			d, kinds = p.alarm(h)
 		case "recipient":
 			d, kinds = p.recipient(h)
+		case "message":
+			d, kinds = p.message(h)
 		case "trial":
 			d, kinds = p.trial(h)
 		}

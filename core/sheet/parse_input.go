@@ -22,7 +22,8 @@ const thermocouples = "b e j k n r s t"
 func (p *parser) input(h Head) (Declaration, []clauseKind) {
 	d := &Input{Head: h}
 	p.name(&d.Head)
-	kinds := append(common(&d.Head, true), clauseKind{"source", true, func(p *parser, c Clause) { d.Source = p.wire(c) }})
+	kinds := append(common(&d.Head, true), clauseKind{"source", true, func(p *parser, c Clause) { d.Source = p.wire(c) }},
+		clauseKind{"alarm when bad", true, func(p *parser, c Clause) { d.BadAlarm = p.badAlarm(c) }})
 	if d.Discrete = p.accept("discrete"); d.Discrete {
 		return d, append(kinds,
 			clauseKind{"inverted", true, func(_ *parser, c Clause) { d.Inverted = &c }},

@@ -197,6 +197,9 @@ func (d *Input) print(p *printer) {
 	}
 	p.duration("bad after", d.BadAfter)
 	p.duration("good after", d.GoodAfter)
+	if !d.Discrete {
+		p.badAlarm(d)
+	}
 	if d.Skip != nil {
 		p.clause(d.Skip.Clause, "skip first "+strconv.Itoa(d.Skip.Count)+" samples")
 	}
@@ -221,12 +224,21 @@ func (d *Input) print(p *printer) {
 	if d.Words != nil {
 		p.clause(d.Words.Clause, "words "+quote(d.Words.On)+", "+quote(d.Words.Off))
 	}
+	if d.Discrete {
+		p.badAlarm(d)
+	}
+}
+
+func (p *printer) badAlarm(d *Input) {
+	if d.BadAlarm != nil {
+		p.clause(d.BadAlarm.Clause, d.BadAlarm.String())
+	}
 }
 
 // Clauses are an analog input's clauses behind its stages, each as it stands in
 // a sheet.
 func (d *Input) Clauses() []string {
-	bare := &Input{Head: Head{Name: d.Name}, Healthy: d.Healthy, Stale: d.Stale, Frozen: d.Frozen, Unsteady: d.Unsteady, BadAfter: d.BadAfter, GoodAfter: d.GoodAfter,
+	bare := &Input{Head: Head{Name: d.Name}, Healthy: d.Healthy, Stale: d.Stale, Frozen: d.Frozen, Unsteady: d.Unsteady, BadAfter: d.BadAfter, GoodAfter: d.GoodAfter, BadAlarm: d.BadAlarm,
 		Skip: d.Skip, Smooth: d.Smooth, Clamp: d.Clamp, Round: d.Round, Ignore: d.Ignore}
 	p := &printer{plain: true}
 	bare.print(p)

@@ -77,7 +77,7 @@ func TestFindings(t *testing.T) {
 	for _, c := range []struct{ text, want string }{
 		// what cannot be read
 		{"inptu x\n", "1:1: error: inptu is no declaration; did you mean input? [syntax]"},
-		{"42\n", "1:1: error: 42 is no declaration; a declaration begins with job, device, input, derived, setpoint, constant, output, rule, bands, alarm, recipient or trial [syntax]"},
+		{"42\n", "1:1: error: 42 is no declaration; a declaration begins with job, device, input, derived, setpoint, constant, output, rule, bands, alarm, recipient, message or trial [syntax]"},
 		{"input x discrete\n\tinverted\n  note \"x\"\nrule r\n  on when x\n  call blower\noutput o\n  fail on\n", "2:1: error: a tab; indent and separate with blanks [tab]"},
 		{"constant c 5 mA ; 3\n", "1:17: error: the character \";\" has no meaning here; take it out [syntax]"},
 		{"constant c \"x 5 mA\n", "1:12: error: the quote that opens here is not closed on its line; add a \" [syntax]"},
@@ -86,7 +86,7 @@ func TestFindings(t *testing.T) {
 		{"input " + strings.Repeat("x", 65) + " discrete\n", "1:7: error: the name is 65 letters long; 64 are allowed [syntax]"},
 		{"input between discrete\n", "1:7: error: between is a word of conditions and cannot be a name; choose another [reserved-name]"},
 		{"input 5 discrete\n", "1:7: error: 5 where the name must stand; a name is made of small letters, digits and _, and begins with a letter [syntax]"},
-		{"input x discrete\n  heathy 3..4 mA\n", "2:3: error: heathy is no clause of an input; it takes note, tag, terminal, source, inverted, debounce and words [syntax]"},
+		{"input x discrete\n  heathy 3..4 mA\n", "2:3: error: heathy is no clause of an input; it takes note, tag, terminal, source, alarm when bad, inverted, debounce and words [syntax]"},
 		{"input x\n  unit mA\n  helthy 3..4 mA\n", "3:3: error: helthy is no clause of an input; did you mean healthy? [syntax]"},
 		{"input x\n  unit mA\n  unit mA\n", "3:3: error: \"unit\" is already written in line 32; keep one of the two [repeated-clause]"},
 		{"input x\n  unit milliamps\n", "2:8: error: milliamps is no known unit; put a unit of your own in quotes [syntax]"},
@@ -237,6 +237,15 @@ func TestFindings(t *testing.T) {
 		{"recipient x webhook \"office\"\n", "1:21: error: \"office\" is no web address; it begins with http:// or https:// [address]"},
 		{"recipient x email \"office\"\n", "1:19: error: \"office\" is no mail address; write it as duty@fennick.example [address]"},
 		{play + "  at 02:14 acknowledge base\n", "4:24: error: base is a rule; `acknowledge` is for an alarm [wrong-kind]"},
+		// messages, and alarms of bad signals
+		{"message m\n  every 1 h\n", "1:9: error: the message m sends nothing; add a line such as: send oxygen to office [missing-clause]"},
+		{"message m\n  send oxygen to duty\nrecipient duty email \"a@b\"\n", "1:9: error: the message m is sent in 0 ways; write one of `every D`, `at start` and `when CONDITION` [missing-clause]"},
+		{"message m\n  every 1 h\n  at start\n  send oxygen to duty\nrecipient duty email \"a@b\"\n", "1:9: error: the message m is sent in 2 ways; write one of `every D`, `at start` and `when CONDITION` [missing-clause]"},
+		{"message m\n  every 1 h\n  send oxygen\n", "3:14: error: the end of the line where \"to\" must stand, before who is sent it [syntax]"},
+		{"message m\n  every 1 h\n  send low to duty\nrecipient duty email \"a@b\"\n", "3:8: error: low is a setpoint; a message sends inputs and derived values [wrong-kind]"},
+		{"message m\n  every 1 h\n  send oxygen to mains\n", "3:18: error: mains is a discrete input; a message is sent to recipients [wrong-kind]"},
+		{"input x discrete\n  alarm when bad priority urgent\n", "2:27: error: urgent where the priority must stand: critical, high, medium, low [syntax]"},
+		{"input x discrete\n  alarm when bad notify mains\n", "2:25: error: mains is a discrete input; an alarm notifies recipients [wrong-kind]"},
 		// trials
 		{"trial t\n  expect blower off always\n", "1:7: error: the trial t plays no recording; add a line such as: play \"recordings/night.csv\" [missing-clause]"},
 		{"trial t\n  play \"a.csv\"\n", "1:7: error: the trial t expects nothing; add a line such as: expect OUTPUT off always [missing-clause]"},

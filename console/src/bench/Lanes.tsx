@@ -3,9 +3,9 @@ import { gutter } from "./Signal";
 
 export const laneHeight = 20;
 
-const fills: Record<Lane["kind"], string> = { input: "var(--contact)", rule: "var(--accent)", bands: "var(--accent)", alarm: "var(--critical)", output: "var(--ink)", plant: "var(--contact)" };
+const fills: Record<Lane["kind"], string> = { input: "var(--contact)", rule: "var(--accent)", bands: "var(--accent)", alarm: "var(--critical)", message: "var(--accent)", output: "var(--ink)", plant: "var(--contact)" };
 
-const notes: Record<Lane["kind"], string> = { input: "contact", rule: "rule", bands: "bands", alarm: "alarm", output: "output", plant: "as the plant did" };
+const notes: Record<Lane["kind"], string> = { input: "contact", rule: "rule", bands: "bands", alarm: "alarm", message: "message", output: "output", plant: "as the plant did" };
 
 /** Contacts, rules and outputs as lanes: filled for on, hatched for undecided. */
 export function Lanes({ lanes, from, to, width, asked }: { lanes: Lane[]; from: number; to: number; width: number; asked?: number }) {
@@ -35,7 +35,7 @@ export function Lanes({ lanes, from, to, width, asked }: { lanes: Lane[]; from: 
                   <g key={s.from}>
                     <rect
                       x={x(s.from)}
-                      width={Math.max(x(s.to) - x(s.from), 1)}
+                      width={Math.max(x(s.to) - x(s.from), lane.kind === "message" ? 2 : 1)}
                       y="5"
                       height="11.5"
                       fill={s.state === "on" ? fills[lane.kind] : `url(#${s.state})`}
@@ -54,7 +54,7 @@ export function Lanes({ lanes, from, to, width, asked }: { lanes: Lane[]; from: 
           </g>
           <text x={gutter.left + width + 10} y="14" fontSize="11" fill="var(--ink-3)">
             {notes[lane.kind]}
-            {lane.starts ? `, ${lane.starts} ${lane.starts === 1 ? "start" : "starts"}` : ""}
+            {lane.starts ? `, ${lane.kind === "message" ? "sent " : ""}${lane.starts} ${lane.kind === "message" ? (lane.starts === 1 ? "time" : "times") : lane.starts === 1 ? "start" : "starts"}` : ""}
           </text>
         </g>
       ))}

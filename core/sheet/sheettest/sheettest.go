@@ -56,6 +56,9 @@ func Job(t *rapid.T) string {
 		m.seldom("unsteady beyond %s mg/L within %s", m.number(100, 600), m.duration())
 		m.seldom("bad after %s", m.anyDuration())
 		m.seldom("good after %s", m.duration())
+		if i == 0 {
+			m.seldom("alarm when bad for %s priority low", m.anyDuration())
+		}
 		m.seldom("skip first %d samples", 1+m.pick("skipped", 3))
 		if m.chance("lag", 25) {
 			m.clause("smooth lag %s", m.anyDuration())
@@ -100,6 +103,9 @@ func Job(t *rapid.T) string {
 	}
 	m.bands()
 	m.alarm()
+	m.head("message message0")
+	m.clause("%s", rapid.SampledFrom([]string{"every " + m.anyDuration(), "at start", "when " + m.whole(1)}).Draw(t, "when"))
+	m.clause("send sig0, con0, mean to duty")
 	for i := range 1 + m.pick("rules", 4) {
 		m.rule(i)
 	}

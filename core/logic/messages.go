@@ -1,0 +1,130 @@
+package logic
+
+import (
+	"strings"
+
+	"rectura/core/sheet"
+	"rectura/core/signal"
+	"rectura/core/unit"
+)
+
+// A Message of a Program: when it is sent, and the values that it carries.
+type Message struct {
+	Name  string
+	every int32 // a duration, or -1
+	when  int32 // a condition, or -1; sent at the start where there is neither
+	sends []sent
+	to    string
+}
+
+// A sent is an input or a derived value, the other of which is -1.
+type sent struct{ input, derived int32 }
+
+// MessageIndex finds a message by name; -1 if there is none.
+func (p *Program) MessageIndex(name string) int { return p.find("m:" + name) }
+
+func (c *compiler) message(d *sheet.Message) {
+	m := Message{Name: d.Name, every: c.clause(d.Every), when: -1}
+	if d.When != nil {
+		m.when = c.cond(d.When.Condition)
+	}
+	var to []string
+	for _, s := range d.Sends {
+		for _, n := range s.Values {
+			x := sent{int32(c.p.InputIndex(n.Name)), int32(c.p.DerivedIndex(n.Name))}
+			if x.input >= 0 {
+				c.p.Inputs[x.input].used = true
+			}
+			m.sends = append(m.sends, x)
+		}
+		for _, r := range s.To {
+			to = append(to, r.Name)
+		}
+	}
+	m.to = sheet.List(to, "and")
+	c.addCond(condNode{op: condMessage, a: int32(len(c.p.Messages))})
+	c.p.index["m:"+d.Name] = len(c.p.Messages)
+	c.p.Messages = append(c.p.Messages, m)
+}
+
+// stepMessage sends a message when it is time. memory is: its condition was
+// true when it was last known; waiting: it has begun to count its time.
+func (s *Stepper) stepMessage(i int32, index int32) truth {
+	m := &s.p.Messages[index]
+	from := len(s.terms)
+	s.reasonFrom = from
+	send, reason := false, Reason{Cause: AtTime}
+	switch {
+	case m.when >= 0:
+		v := s.truths[m.when]
+		send = v == isTrue && !s.memory[i]
+		if v != isUnknown {
+			s.memory[i] = v == isTrue
+		}
+		if send {
+			s.explain(m.when, 0, 0, false)
+			reason = Reason{Cause: ByTerms, Terms: s.terms[from:]}
+		}
+	case m.every >= 0:
+		d := s.duration(int64(m.every))
+		if !s.waiting[i] {
+			s.waiting[i], s.since[i] = true, s.now
+		} else if send = s.now >= after(s.since[i], d); send {
+			s.since[i] += (s.now - s.since[i]) / d * d
+		}
+		reason.HeldFor = d
+		s.timers.set(i, after(s.since[i], d))
+	case !s.waiting[i]:
+		send, s.waiting[i] = true, true
+	}
+	if send {
+		begin := len(s.terms)
+		for _, x := range m.sends {
+			t := Term{Kind: ValueTerm, Input: x.input, Rule: x.derived}
+			known := true
+			switch {
+			case x.derived >= 0:
+				v := s.p.Derived[x.derived].value
+				t.Left, known = s.values[v], s.known[v]
+			default:
+				t = s.input(x.input)
+				t.Kind, known = ValueTerm, t.Fault == signal.None
+			}
+			t.Holds = known
+			s.terms = append(s.terms, t)
+		}
+		reason.Sent = s.terms[begin:]
+		if len(reason.Terms) > 0 {
+			reason.Terms = s.terms[from:begin]
+		}
+		s.report(MessageKind, index, Off, On, reason)
+	}
+	return isFalse
+}
+
+// sentText is what a message carries, and to whom.
+func (p *Program) sentText(message int, sent []Term) string {
+	var all []string
+	for _, t := range sent {
+		all = append(all, p.sentValue(t))
+	}
+	return "sends " + strings.Join(all, ", ") + " to " + p.Messages[message].to
+}
+
+func (p *Program) sentValue(t Term) string {
+	name := ""
+	if t.Input >= 0 {
+		name = p.Inputs[t.Input].Name
+	} else {
+		name = p.Derived[t.Rule].Name
+	}
+	switch {
+	case !t.Holds && t.Fault == signal.NotRead:
+		return name + " not read yet"
+	case !t.Holds:
+		return name + " bad"
+	case t.Input >= 0:
+		return name + " " + p.InputText(t)
+	}
+	return name + " " + withUnit(unit.Short(t.Left), p.Derived[t.Rule].Unit)
+}

@@ -1,0 +1,195 @@
+package sheet
+
+import "strings"
+
+// A Message is values that are sent to somebody: every so often, at the start,
+// or each time that a condition turns true.
+type Message struct {
+	Head
+	Every *DurationClause
+	Start *Clause // `at start`
+	When  *ConditionClause
+	Sends []*SendClause
+}
+
+// SendClause is `send A, B to R`.
+type SendClause struct {
+	Clause
+	Values []*Name
+	To     []*Name
+}
+
+// BadAlarm is `alarm when bad` of an input: an alarm named INPUT.bad.
+type BadAlarm struct {
+	Clause
+	For      *Duration
+	Priority string // empty where none is written
+	Advice   string
+	Notify   []*Name
+}
+
+// Keyword is the word that the declaration begins with.
+func (*Message) Keyword() string { return "message" }
+
+func nameList(all []*Name) string {
+	names := make([]string, len(all))
+	for i, n := range all {
+		names[i] = n.Name
+	}
+	return strings.Join(names, ", ")
+}
+
+func (d *Message) print(p *printer) {
+	p.head(&d.Head, "message", d.Name, d.label())
+	p.texts(&d.Head)
+	p.duration("every", d.Every)
+	if d.Start != nil {
+		p.clause(*d.Start, "at start")
+	}
+	p.condition("when", d.When)
+	for _, s := range d.Sends {
+		p.clause(s.Clause, "send "+nameList(s.Values)+" to "+nameList(s.To))
+	}
+}
+
+func (a *BadAlarm) String() string {
+	s := "alarm when bad"
+	if a.For != nil {
+		s += " for " + a.For.String()
+	}
+	if a.Priority != "" {
+		s += " priority " + a.Priority
+	}
+	if a.Advice != "" {
+		s += " advice " + quote(a.Advice)
+	}
+	if len(a.Notify) > 0 {
+		s += " notify " + nameList(a.Notify)
+	}
+	return s
+}
+
+func (p *parser) message(h Head) (Declaration, []clauseKind) {
+	d := &Message{Head: h}
+	p.name(&d.Head)
+	return d, append(common(&d.Head, false),
+		clauseKind{"every", true, func(p *parser, c Clause) { d.Every = &DurationClause{c, p.duration()} }},
+		clauseKind{"at start", true, func(_ *parser, c Clause) { d.Start = &c }},
+		clauseKind{"when", true, func(p *parser, c Clause) { d.When = &ConditionClause{c, p.condition()} }},
+		clauseKind{"send", false, func(p *parser, c Clause) {
+			s := &SendClause{Clause: c, Values: p.names("a value")}
+			p.expect("to", "before who is sent it")
+			s.To = p.names("a recipient")
+			d.Sends = append(d.Sends, s)
+		}})
+}
+
+func (p *parser) badAlarm(c Clause) *BadAlarm {
+	a := &BadAlarm{Clause: c}
+	if p.accept("for") {
+		a.For = p.duration()
+	}
+	if p.accept("priority") {
+		a.Priority = p.oneOf("the priority", Priorities...)
+	}
+	if p.accept("advice") {
+		a.Advice = p.quoted("the advice")
+	}
+	if p.accept("notify") {
+		a.Notify = p.names("a recipient")
+	}
+	return a
+}
+
+// alarm makes the alarm that the clause stands for. Without a priority it is a
+// medium one: a value that cannot be believed is worth a look, not a call.
+func (a *BadAlarm) alarm(in *Input) *Alarm {
+	d := &Alarm{Head: Head{At: a.At, NameAt: a.At, Name: in.Name + ".bad", Label: in.Title() + " is bad"}, Rule: &Rule{}, OfInput: in}
+	var condition Condition = &Test{Name: &Name{a.At, in.Name}, Is: "bad"}
+	if a.For != nil {
+		condition = &For{condition, a.For}
+	}
+	d.Rule.Head = d.Head
+	d.Rule.Alarm, d.Rule.OnWhen = d, &ConditionClause{Clause{At: a.At}, condition}
+	d.Priority = &WordClause{Clause{At: a.At}, "medium"}
+	if a.Priority != "" {
+		d.Priority.Word = a.Priority
+	}
+	if a.Advice != "" {
+		d.Advice = &TextClause{Clause{At: a.At}, a.Advice}
+	}
+	if len(a.Notify) > 0 {
+		d.Notify = []*NotifyClause{{Clause{At: a.At}, a.Notify}}
+	}
+	return d
+}
+
+// recipients checks that all of some names are such.
+func (c *checker) recipients(names []*Name, who string) {
+	for _, n := range names {
+		if d := c.resolve(n); d != nil {
+			if _, is := d.(*Recipient); !is {
+				c.errorf(n.At, "wrong-kind", "%s is %s; %s recipients", n.Name, describe(d), who)
+			}
+		}
+	}
+}
+
+func (c *checker) message(d *Message) {
+	if d.When != nil {
+		c.condition(d.When.Condition)
+	}
+	if d.Every != nil {
+		c.duration(d.Every.Duration)
+	}
+	for _, s := range d.Sends {
+		c.recipients(s.To, "a message is sent to")
+		for _, n := range s.Values {
+			switch x := c.resolve(n).(type) {
+			case nil, *Input, *Derived:
+			default:
+				c.errorf(n.At, "wrong-kind", "%s is %s; a message sends inputs and derived values", n.Name, describe(x))
+			}
+		}
+	}
+	if d.broken {
+		return
+	}
+	ways := 0
+	for _, way := range []bool{d.Every != nil, d.Start != nil, d.When != nil} {
+		if way {
+			ways++
+		}
+	}
+	if ways != 1 {
+		c.errorf(d.NameAt, "missing-clause", "the message %s is sent in %d ways; write one of `every D`, `at start` and `when CONDITION`", d.Name, ways)
+	}
+	if len(d.Sends) == 0 {
+		c.errorf(d.NameAt, "missing-clause", "the message %s sends nothing; add a line such as: send oxygen to office", d.Name)
+	}
+}
+
+// SayMessage says a message as it reads aloud.
+func (j *Job) SayMessage(d *Message) string {
+	var parts []string
+	for _, s := range d.Sends {
+		say := func(names []*Name) string {
+			var all []string
+			for _, n := range names {
+				all = append(all, j.title(n.Name))
+			}
+			return List(all, "and")
+		}
+		parts = append(parts, say(s.Values)+" to "+say(s.To))
+	}
+	s := "Send " + strings.Join(parts, "; ")
+	switch {
+	case d.Every != nil:
+		s += " every " + j.sayDuration(d.Every.Duration)
+	case d.Start != nil:
+		s += " at the start"
+	case d.When != nil:
+		s += " each time that " + j.say(d.When.Condition)
+	}
+	return s + "."
+}
