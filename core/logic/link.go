@@ -5,11 +5,12 @@ import "math/bits"
 // links are what must be computed anew when something changes, so that the
 // cost of an instant grows with what it changes and not with the job.
 type links struct {
-	inputValues lists  // by input: the values that depend on it, however far
-	inputConds  lists  // by input: the comparisons and contacts that do
-	condConds   lists  // by condition: those directly made of it
-	outputConds lists  // by output: the conditions that name it
-	forOutputs  []bool // by condition: outputs look at it
+	inputValues lists   // by input: the values that depend on it, however far
+	inputConds  lists   // by input: the comparisons and contacts that do
+	condConds   lists   // by condition: those directly made of it
+	outputConds lists   // by output: the conditions that name it
+	forOutputs  []bool  // by condition: outputs look at it
+	plain       []int32 // by input: its value if it is plain, or -1
 }
 
 // lists are many short lists in one array.
@@ -117,7 +118,8 @@ func (p *Program) link() {
 			}
 		}
 	}
-	p.links = links{newLists(inputValues), newLists(inputConds), newLists(condConds), newLists(outputConds), forOutputs}
+	p.links = links{newLists(inputValues), newLists(inputConds), newLists(condConds), newLists(outputConds), forOutputs, nil}
+	p.links.plain = p.plainValues(reads)
 }
 
 // values are those that a condition directly compares, or -1.

@@ -85,6 +85,9 @@ type Stepper struct {
 	watched  []int64   // of each condition: when it was first true; nil where nobody watches
 	modes    []Mode    // of each output
 
+	quiets    []quiet // of each input
+	evaluated []int32 // inputs of this instant
+
 	waitingReads []reading // of inputs whose cold junction is read at this instant too
 
 	values  []float64
@@ -152,6 +155,7 @@ func NewStepper(p *Program) *Stepper {
 		contacts: make([]signal.Contact, len(p.Inputs)),
 		quality:  make([]State, len(p.Inputs)),
 		fresh:    make([]bool, len(p.Inputs)),
+		quiets:   make([]quiet, len(p.Inputs)),
 		pinned:   make([]bool, len(p.Inputs)),
 		pins:     make([]float64, len(p.Inputs)),
 		resets:   make([]bool, len(p.Rules)),
@@ -287,7 +291,7 @@ func (s *Stepper) read(t int64, i int32, value float64, at int) {
 			s.setInputTimer(i)
 		}
 	}
-	if changed {
+	if changed && !s.isQuiet(i) {
 		s.markInput(i)
 	}
 }
@@ -399,6 +403,7 @@ func (s *Stepper) Step(t int64) []Transition {
 		s.stepConds()
 		s.stepOutputs()
 		if !s.again {
+			s.findQuiet()
 			return s.settledTransitions()
 		}
 	}
@@ -408,6 +413,7 @@ func (s *Stepper) Step(t int64) []Transition {
 	s.newCallers = true
 	s.stepOutputs()
 	s.stepConds()
+	s.findQuiet()
 	return s.settledTransitions()
 }
 
@@ -456,6 +462,7 @@ func (s *Stepper) settled() bool { return s.timers.due[len(s.p.conds)] == never 
 func (s *Stepper) stepInputs() {
 	for word := range s.newInputs {
 		for i, some := s.newInputs.take(word); some; i, some = s.newInputs.take(word) {
+			s.evaluated = append(s.evaluated, i)
 			f := s.fault(i)
 			if f == signal.NotRead {
 				continue
