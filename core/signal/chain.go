@@ -48,6 +48,7 @@ type Chain struct {
 	ignore  float64 // in engineering units; 0 hands every value on
 
 	times
+	timed bool // one of them, or of what they are for, is there
 	input *sheet.Input
 }
 
@@ -152,12 +153,13 @@ func (c *Chain) retime(length Duration) {
 	if in.Smooth != nil && in.Smooth.Lag != nil {
 		c.lag = length(in.Smooth.Lag)
 	}
+	c.timed = c.stale > 0 || c.frozenAt >= 0 || c.unsteadyAt >= 0 || c.badAfter > 0 || c.goodAfter > 0
 }
 
 // Timed tells whether an input with this chain may have to be looked at without
 // a reading.
 func (c *Chain) Timed() bool {
-	return c.stale > 0 || c.frozenAt >= 0 || c.unsteadyAt >= 0 || c.badAfter > 0 || c.goodAfter > 0
+	return c.timed
 }
 
 // Engineering is the unit of the scaled value.
@@ -290,7 +292,7 @@ func (c *Chain) ParseReading(input, s string) (value float64, at int, err error)
 func (c *Chain) Steady() *Chain {
 	own := *c
 	own.method, own.skip, own.times = noFilter, 0, times{}
-	own.frozenAt, own.unsteadyAt = -1, -1
+	own.frozenAt, own.unsteadyAt, own.timed = -1, -1, false
 	return &own
 }
 

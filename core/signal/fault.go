@@ -38,7 +38,11 @@ func (c *Chain) Judge(value float64, at int) Fault {
 		return Overflow
 	}
 	if c.healthyAt >= 0 {
-		switch v := c.Carry(value, at, c.healthyAt); {
+		v := value
+		if at != c.healthyAt {
+			v = c.Carry(value, at, c.healthyAt)
+		}
+		switch {
 		case v < c.low:
 			return TooLow
 		case v > c.high:

@@ -352,6 +352,11 @@ func (s *scan) readBlocks(group pq.RowGroup, c *pq.Column, times []int64, r *rea
 	}
 	take := func(values []float64) {
 		for len(values) > 0 {
+			if block == nil && len(values) >= recording.BlockSize { // a whole one, which need not be cleared first
+				block, values = append([]float64(nil), values[:recording.BlockSize]...), values[recording.BlockSize:]
+				finish()
+				continue
+			}
 			if block == nil {
 				block = make([]float64, 0, recording.BlockSize)
 			}
