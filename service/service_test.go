@@ -152,7 +152,7 @@ func TestRoundTrip(t *testing.T) {
 
 	detail, err := api.GetRevisionWithResponse(t.Context(), 1)
 	require.NoError(t, err)
-	assert.Len(t, detail.JSON200.Rules, 6)
+	assert.Len(t, detail.JSON200.Rules, 6+3, "bands, an alarm and a message too")
 	assert.Len(t, detail.JSON200.Points, 17)
 	assert.Empty(t, detail.JSON200.Findings)
 }

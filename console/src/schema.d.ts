@@ -570,7 +570,10 @@ export interface components {
             /** @description the limits as written; empty if there are none */
             allow: string;
         };
+        /** @description A rule, or what decides like one. */
         Rule: {
+            /** @enum {string} */
+            kind: "rule" | "bands" | "alarm" | "message";
             name: string;
             title: string;
             file: string;

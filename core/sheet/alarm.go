@@ -198,8 +198,8 @@ func (c *checker) alarm(d *Alarm) {
 	}
 }
 
-// callers are the alarm's outputs, each with whether it only announces.
-func (d *Alarm) outputs() []*Name {
+// Outputs are all outputs that the alarm calls.
+func (d *Alarm) Outputs() []*Name {
 	var all []*Name
 	for _, c := range d.Calls {
 		all = append(all, c.Outputs...)

@@ -52,6 +52,15 @@ func (b *Band) Title() string {
 // Else is the band that is in force when no other is.
 func (d *Bands) Else() int { return len(d.Bands) - 1 }
 
+// Calls are all outputs that the bands call.
+func (d *Bands) Calls() []*Name {
+	var all []*Name
+	for _, b := range d.Bands {
+		all = append(all, b.Calls...)
+	}
+	return all
+}
+
 // Find is the number of a band by its name; -1 if there is none.
 func (d *Bands) Find(name string) int {
 	for i, b := range d.Bands {

@@ -225,7 +225,7 @@ func (c *checker) output(o *Output) {
 		}
 	}
 	for _, a := range c.job.Alarms {
-		if slices.ContainsFunc(a.outputs(), func(n *Name) bool { return n.Name == o.Name }) {
+		if slices.ContainsFunc(a.Outputs(), func(n *Name) bool { return n.Name == o.Name }) {
 			callers = append(callers, a.Name)
 		}
 	}

@@ -94,15 +94,32 @@ func setpointViews(job *sheet.Job) []Setpoint {
 
 func ruleViews(p *logic.Program) []Rule {
 	rules := []Rule{}
-	for i, r := range p.Job.Rules {
-		v := Rule{Name: r.Name, Title: r.Title(), File: r.At.File, Line: r.At.Line, Text: sheet.PrintDeclaration(r), Sentence: p.Job.Sentence(r), Calls: []string{}, Points: []RulePoint{}}
-		for _, n := range r.Calls() {
+	add := func(d sheet.Declaration, sentence string, calls []*sheet.Name) {
+		h := d.Base()
+		v := Rule{Kind: RuleKind(d.Keyword()), Name: h.Name, Title: h.Title(), File: h.At.File, Line: h.At.Line, Text: sheet.PrintDeclaration(d), Sentence: sentence, Calls: []string{}, Points: []RulePoint{}}
+		for _, n := range calls {
 			v.Calls = append(v.Calls, n.Name)
 		}
-		for _, pt := range p.RulePoints(i, nil) {
-			v.Points = append(v.Points, rulePointView(p, pt))
+		if i := p.RuleIndex(h.Name); i >= 0 {
+			for _, pt := range p.RulePoints(i, nil) {
+				v.Points = append(v.Points, rulePointView(p, pt))
+			}
 		}
 		rules = append(rules, v)
+	}
+	for _, r := range p.Job.Rules {
+		add(r, p.Job.Sentence(r), r.Calls())
+	}
+	for _, b := range p.Job.Bands {
+		add(b, p.Job.SayBands(b), b.Calls())
+	}
+	for _, a := range p.Job.Alarms {
+		if a.OfInput == nil { // whose text is the input's
+			add(a, p.Job.SayAlarm(a), a.Outputs())
+		}
+	}
+	for _, m := range p.Job.Messages {
+		add(m, p.Job.SayMessage(m), nil)
 	}
 	return rules
 }

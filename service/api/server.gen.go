@@ -91,6 +91,30 @@ func (e PointKind) Valid() bool {
 	}
 }
 
+// Defines values for RuleKind.
+const (
+	RuleKindAlarm   RuleKind = "alarm"
+	RuleKindBands   RuleKind = "bands"
+	RuleKindMessage RuleKind = "message"
+	RuleKindRule    RuleKind = "rule"
+)
+
+// Valid indicates whether the value is a known member of the RuleKind enum.
+func (e RuleKind) Valid() bool {
+	switch e {
+	case RuleKindAlarm:
+		return true
+	case RuleKindBands:
+		return true
+	case RuleKindMessage:
+		return true
+	case RuleKindRule:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for RulePointDirection.
 const (
 	RulePointDirectionFalling RulePointDirection = "falling"
@@ -625,10 +649,11 @@ type RevisionDetail struct {
 	Sheets    []Sheet    `json:"sheets"`
 }
 
-// Rule defines model for Rule.
+// Rule A rule, or what decides like one.
 type Rule struct {
 	Calls    []string    `json:"calls"`
 	File     string      `json:"file"`
+	Kind     RuleKind    `json:"kind"`
 	Line     int         `json:"line"`
 	Name     string      `json:"name"`
 	Points   []RulePoint `json:"points"`
@@ -636,6 +661,9 @@ type Rule struct {
 	Text     string      `json:"text"`
 	Title    string      `json:"title"`
 }
+
+// RuleKind defines model for Rule.Kind.
+type RuleKind string
 
 // RulePoint defines model for RulePoint.
 type RulePoint struct {

@@ -22,7 +22,7 @@ export function Rules() {
         {revision.menu}
         {detail && (
           <small className="text-ink-3">
-            {detail.rules.length} rules · {detail.findings.length || "no"} findings
+            {detail.rules.filter((r) => r.kind === "rule").length} rules · {detail.findings.length || "no"} findings
           </small>
         )}
       </div>
@@ -49,6 +49,7 @@ function RuleCard({ rule }: { rule: Rule }) {
         <header>
           <h2 className="font-semibold">{rule.title}</h2>
           <small className="text-ink-3">
+            {rule.kind === "rule" ? "" : `${rule.kind} · `}
             {rule.name} · {rule.file}:{rule.line}
           </small>
           <span className="flex-1" />
