@@ -358,6 +358,9 @@ func (c *compiler) addFrom(n condNode, x sheet.Condition, u unit.Unit) int32 {
 // sides are the unit in which two values are compared, that of the left one,
 // and which of them are differences.
 func (c *compiler) sides(l, r sheet.Expr) (u unit.Unit, left, right bool) {
+	if in, _, ok := c.p.Job.AtStage(l, r); ok {
+		return in.Engineering(), false, false
+	}
 	both, _, err := c.p.Job.CompareTypes(l, r)
 	if err != nil {
 		c.fail(fmt.Errorf("%s: %w", l.Place(), err))
@@ -370,9 +373,21 @@ func (c *compiler) sides(l, r sheet.Expr) (u unit.Unit, left, right bool) {
 	return both.Unit, both.Difference && !plain.Difference, plain.Difference
 }
 
+// beside compiles a value that an input is compared with: a quantity in the unit
+// of an earlier stage is carried forward through the chain.
+func (c *compiler) beside(input, e sheet.Expr, u unit.Unit, difference bool) int32 {
+	in, place, ok := c.p.Job.AtStage(input, e)
+	if !ok {
+		return c.value(e, u, difference)
+	}
+	chain := c.p.Inputs[c.p.InputIndex(in.Name)].Chain
+	q := e.(*sheet.Literal).Quantity
+	return c.addValue(valueNode{op: valueConst, k: chain.Carry(q.In(chain.Units[place]), place, len(chain.Units)-1)})
+}
+
 func (c *compiler) between(x *sheet.Between) int32 {
 	u, left, right := c.sides(x.X, x.Low)
-	n := condNode{op: condBetween, a: c.value(x.X, u, left), b: c.value(x.Low, u, right), n: c.value(x.High, u, right), deadband: -1, hysteresis: -1}
+	n := condNode{op: condBetween, a: c.value(x.X, u, left), b: c.beside(x.X, x.Low, u, right), n: c.beside(x.X, x.High, u, right), deadband: -1, hysteresis: -1}
 	if x.Outside {
 		n.op = condOutside
 	}
@@ -390,7 +405,7 @@ func (c *compiler) near(x *sheet.Near) int32 {
 // crosses compiles a crossing; stay is how long it must last, or nil.
 func (c *compiler) crosses(x *sheet.Cross, stay *sheet.Duration) int32 {
 	u, left, right := c.sides(x.X, x.V)
-	n := condNode{op: condCrosses, a: c.value(x.X, u, left), b: c.value(x.V, u, right), n: -1}
+	n := condNode{op: condCrosses, a: c.value(x.X, u, left), b: c.beside(x.X, x.V, u, right), n: -1}
 	if stay != nil {
 		n.n = c.duration(stay)
 	}
@@ -434,7 +449,7 @@ func (c *compiler) compare(x *sheet.Compare) int32 {
 	node := condNode{
 		op:       map[sheet.Op]condOp{sheet.Below: condBelow, sheet.AtMost: condAtMost, sheet.Above: condAbove, sheet.AtLeast: condAtLeast}[y.Op],
 		a:        c.value(y.L, u, leftDifference),
-		b:        c.value(y.R, u, rightDifference),
+		b:        c.beside(y.L, y.R, u, rightDifference),
 		deadband: -1, hysteresis: -1,
 	}
 	if y.Deadband != nil {

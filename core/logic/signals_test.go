@@ -108,3 +108,22 @@ func TestPointsOfDerived(t *testing.T) {
 	assert.Equal(t, 2.0, all[1].Value().Value)
 	assert.Contains(t, p.String(), "derived head = v2 in mg/L\n")
 }
+
+// Beside an input, a quantity may be in the unit of any of its stages.
+func TestQuantitiesOfAnyStage(t *testing.T) {
+	const input = "input w\n  scale 0..4000 counts to 0..20 mA\n  scale 4..20 mA to 16..0 mg/L\n"
+	for cond, want := range map[string]float64{
+		"w < 8 mA":                          12,
+		"8 mA > w":                          12,
+		"w < 2000 counts hysteresis 1 mg/L": 10,
+		"w < 12 mg/L":                       12,
+	} {
+		p := compile(t, points+input+"rule r\n  on when "+cond+"\n  call o\n")
+		all := p.RulePoints(0, nil)
+		require.NotEmpty(t, all, cond)
+		assert.InDelta(t, want, all[0].Value().Value, 1e-12, cond)
+	}
+	p := compile(t, points+input+"rule r\n  on when w between 2000 counts and 8 mA hysteresis 0.5 mg/L\n  call o\nrule s\n  on when w crosses 12 mA\n  pulse 1 s\n  call o\n")
+	assert.Contains(t, p.String(), "between v")
+	assert.Len(t, p.RulePoints(0, nil), 4)
+}

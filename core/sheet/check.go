@@ -560,7 +560,7 @@ func (c *checker) between(x *Between) {
 	c.distance("hysteresis", x.Hysteresis, x.X, left)
 	low, lowOK := x.Low.(*Literal)
 	high, highOK := x.High.(*Literal)
-	if lowOK && highOK && low.Unit.Convert(low.Value, high.Unit) > high.Value {
+	if lowOK && highOK && low.Unit.Comparable(high.Unit) && low.Unit.Convert(low.Value, high.Unit) > high.Value {
 		c.errorf(low.At, "syntax", "`%s` goes from the lower to the higher end; write %s and %s", x.word(), high.Quantity, low.Quantity)
 	}
 }
@@ -584,6 +584,11 @@ func (c *checker) slope(x *Slope) {
 func (c *checker) pair(l, r Expr) (left Type, ok bool) {
 	if known := c.resolveAll(l); !c.resolveAll(r) || !known {
 		return left, false
+	}
+	for _, side := range [][2]Expr{{l, r}, {r, l}} {
+		if in, _, ok := c.job.AtStage(side[0], side[1]); ok {
+			return Type{Unit: in.Engineering()}, true
+		}
 	}
 	left, right, err := c.job.CompareTypes(l, r)
 	switch {

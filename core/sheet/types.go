@@ -60,6 +60,22 @@ func (j *Job) CompareTypes(l, r Expr) (left, right Type, err error) {
 	return
 }
 
+// AtStage tells whether a quantity beside an analog input stands in the unit of
+// one of the input's earlier stages, and at which place of its chain that is.
+func (j *Job) AtStage(beside, e Expr) (in *Input, place int, ok bool) {
+	name, isName := beside.(*Name)
+	l, isLiteral := e.(*Literal)
+	if !isName || !isLiteral {
+		return nil, 0, false
+	}
+	in, isInput := j.names[name.Name].(*Input)
+	if !isInput || in.Discrete || in.broken || l.Unit.Comparable(in.Engineering()) {
+		return nil, 0, false
+	}
+	place = PlaceOf(in, l.Unit)
+	return in, place, place >= 0
+}
+
 // DifferenceType is the type of a value where a difference belongs: a literal
 // temperature there is a difference.
 func (j *Job) DifferenceType(e Expr) (Type, error) { return j.typeOf(e, true) }
