@@ -76,6 +76,9 @@ func runTrial(c *cobra.Command, folder string, names []string, format string) er
 		if err != nil {
 			return err
 		}
+		for _, w := range o.Result.Warnings {
+			fmt.Fprintf(c.ErrOrStderr(), "%s: warning: %s\n", t.Name, w)
+		}
 		for _, note := range o.Notes {
 			fmt.Fprintf(c.ErrOrStderr(), "%s: %s\n", t.Name, note)
 		}

@@ -129,7 +129,7 @@ const nearMisses = 3
 
 func accountView(a *bench.Account) accountJSON {
 	clock := a.Recording.Clock
-	v := accountJSON{a.Name, a.Kind.String(), timeJSON{clock, a.At}, a.Program.StateText(a.Kind, a.Index, a.State), timeJSON{clock, a.Since}, a.Because, groundViews(a.Grounds), []missJSON{}, nil}
+	v := accountJSON{a.Name, a.Kind.String(), timeJSON{clock, a.At}, a.StateText(), timeJSON{clock, a.Since}, a.Because, groundViews(a.Grounds), []missJSON{}, nil}
 	for _, m := range a.Near(nearMisses) {
 		v.Misses = append(v.Misses, missJSON{a.Program.Rules[m.Rule].Name, timeJSON{clock, m.From}, timeJSON{clock, m.To}, seconds(m.To - m.From), seconds(m.Of), m.Until})
 	}
@@ -149,7 +149,7 @@ func groundViews(all []bench.Ground) []groundJSON {
 
 func printAccount(w io.Writer, a *bench.Account) {
 	clock := a.Recording.Clock.Format
-	fmt.Fprintf(w, "%s, %s: %s at %s, since %s\n  %s\n", a.Name, a.Kind, a.Program.StateText(a.Kind, a.Index, a.State), clock(a.At), clock(a.Since), a.Because)
+	fmt.Fprintf(w, "%s, %s: %s at %s, since %s\n  %s\n", a.Name, a.Kind, a.StateText(), clock(a.At), clock(a.Since), a.Because)
 	printGrounds(w, a.Grounds, "  ")
 	if near := a.Near(nearMisses); len(near) > 0 {
 		fmt.Fprintf(w, "\nDelays that did not run out, nearest to that time\n")

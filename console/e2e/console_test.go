@@ -86,10 +86,23 @@ func run(t *testing.T, ctx context.Context, steps ...chromedp.Action[chromedp.Vo
 		err := chromedp.Do(limited, step)
 		cancel()
 		if err != nil {
-			picture(t, ctx, "failed-"+t.Name()+".png")
+			pictureOfFailure(t, ctx)
 		}
 		require.NoError(t, err, "step %d", i+1)
 	}
+}
+
+// pictureOfFailure writes what the window shows where a test has failed, beside
+// other things that are thrown away.
+func pictureOfFailure(t *testing.T, ctx context.Context) {
+	t.Helper()
+	png, err := chromedp.Run(ctx, chromedp.CaptureScreenshot())
+	if err != nil {
+		t.Logf("no picture of the failure: %v", err)
+		return
+	}
+	name := filepath.Join(os.TempDir(), "rectura-"+t.Name()+".png")
+	t.Logf("what the window showed: %s (%v)", name, os.WriteFile(name, png, 0o600))
 }
 
 // picture writes what the window shows, if pictures were asked for.

@@ -26,6 +26,14 @@ type Account struct {
 	NextText  string
 }
 
+// StateText is how the state is called.
+func (a *Account) StateText() string {
+	if a.Kind == logic.MessageKind && a.State == logic.Off {
+		return "not sent"
+	}
+	return a.Program.StateText(a.Kind, a.Index, a.State)
+}
+
 // A Ground is one of the reasons why something stands as it does, down to the
 // readings.
 type Ground struct {
@@ -119,7 +127,7 @@ func (w *witness) look(s *logic.Stepper, now int64) {
 	}
 	w.seen = true
 	if a.Kind == logic.MessageKind { // which is told from what has been sent
-		a.Because = "not sent yet"
+		a.Because = "it has not been sent so far"
 		return
 	}
 	t := s.Standing(a.Kind, w.index)

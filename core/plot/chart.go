@@ -94,19 +94,8 @@ func FromReplay(r *bench.Result, title, subtitle string) (*Chart, error) {
 		}
 		c.Lanes = append(c.Lanes, lane)
 	}
-	for i, m := range p.Messages {
-		lane := Lane{Name: m.Name, Kind: logic.MessageKind}
-		last := r.Recording.Start
-		for _, t := range r.Transitions {
-			if t.Kind == logic.MessageKind && int(t.Index) == i {
-				lane.Spans = append(lane.Spans, bench.Span{From: last, To: t.Time, State: logic.Off}, bench.Span{From: t.Time, To: t.Time, State: logic.On})
-				last = t.Time
-				lane.Starts++
-			}
-		}
-		c.Lanes = append(c.Lanes, lane)
-		lane = c.Lanes[len(c.Lanes)-1]
-		c.Lanes[len(c.Lanes)-1].Spans = append(lane.Spans, bench.Span{From: last, To: r.Recording.End, State: logic.Off})
+	for i := range p.Messages {
+		c.Lanes = append(c.Lanes, messageLane(r, i))
 	}
 	plant := r.Plant()
 	for _, sum := range r.Summary {
@@ -121,6 +110,21 @@ func FromReplay(r *bench.Result, title, subtitle string) (*Chart, error) {
 		}
 	}
 	return c, nil
+}
+
+// messageLane has a moment for each time that a message was sent.
+func messageLane(r *bench.Result, message int) Lane {
+	lane := Lane{Name: r.Program.Messages[message].Name, Kind: logic.MessageKind}
+	last := r.Recording.Start
+	for _, t := range r.Transitions {
+		if t.Kind == logic.MessageKind && int(t.Index) == message {
+			lane.Spans = append(lane.Spans, bench.Span{From: last, To: t.Time, State: logic.Off}, bench.Span{From: t.Time, To: t.Time, State: logic.On})
+			lane.Starts++
+			last = t.Time
+		}
+	}
+	lane.Spans = append(lane.Spans, bench.Span{From: last, To: r.Recording.End, State: logic.Off})
+	return lane
 }
 
 func points(r *bench.Result, name string) []Point {

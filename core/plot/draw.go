@@ -307,7 +307,7 @@ func (d *drawing) lane(l *Lane, y float64) {
 		fill = light
 	case logic.AlarmKind:
 		fill = alarmed
-	case logic.RuleKind:
+	case logic.RuleKind, logic.MessageKind:
 		fill = accent
 	}
 	if l.Plant {

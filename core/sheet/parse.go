@@ -240,11 +240,14 @@ func (p *parser) clause(d Declaration, l line, kinds []clauseKind, seen map[stri
 		if hint == "" {
 			hint = "; it takes " + List(words, "and")
 		}
-		article := "a"
-		if strings.ContainsAny(d.Keyword()[:1], "aeiou") {
-			article = "an"
+		article := "a "
+		switch {
+		case d.Keyword() == "bands":
+			article = ""
+		case strings.ContainsAny(d.Keyword()[:1], "aeiou"):
+			article = "an "
 		}
-		p.fail(first, "%s is no clause of %s %s%s", first.source(), article, d.Keyword(), hint)
+		p.fail(first, "%s is no clause of %s%s%s", first.source(), article, d.Keyword(), hint)
 	})
 }
 

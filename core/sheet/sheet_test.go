@@ -217,7 +217,7 @@ func TestFindings(t *testing.T) {
 		{"bands b of oxygen\n  low: below 5 V\n  fine: else\n", "2:14: error: oxygen is in mg/L (concentration) and 5 V is in V (voltage); they cannot be compared [unit-mismatch]"},
 		{"bands b of oxygen\n  low: below 5 mg/L call low\n  fine: else\n", "2:26: error: low is a setpoint; a band calls outputs [wrong-kind]"},
 		{"bands b of oxygen\n  not: below 5 mg/L\n  fine: else\n", "2:3: error: not cannot be the name of a band; a name has small letters and is no word of conditions [syntax]"},
-		{"bands b of oxygen\n  low: under 5 mg/L\n  fine: else\n", "2:8: error: under is no clause of a bands; it takes note, hysteresis, for, cumulative, else, at or below, at or above, below and above [syntax]"},
+		{"bands b of oxygen\n  low: under 5 mg/L\n  fine: else\n", "2:8: error: under is no clause of bands; it takes note, hysteresis, for, cumulative, else, at or below, at or above, below and above [syntax]"},
 		{"bands b of oxygen\n  low: below 5 mg/L\n  fine: else\n  hysteresis 1 mA\n", "4:14: error: a hysteresis in mA (current) beside oxygen in mg/L (concentration); write it in mg/L [unit-mismatch]"},
 		{"bands b of oxygen\n  low: below 5 mg/L\n  fine: else\nrule r\n  on when b is lower\n  call out\noutput out\n  fail off\n", "5:11: error: b is lower is true of no band of b; write b is low or b is fine [wrong-kind]"},
 		{"bands b of oxygen\n  low: below 5 mg/L\n  fine: else\nrule r\n  on when b\n  call out\noutput out\n  fail off\n", "5:11: error: b is true of no band of b; write b is low or b is fine [wrong-kind]"},

@@ -39,7 +39,7 @@ func (s *Server) Explain(ctx context.Context, request ExplainRequestObject) (Exp
 		return nil, refusal(err)
 	}
 	clock := r.Clock
-	v := Explain200JSONResponse{Name: a.Name, Kind: a.Kind.String(), Time: clock.FormatMillis(a.At), State: p.StateText(a.Kind, a.Index, a.State), Since: clock.FormatMillis(a.Since), Because: a.Because, Grounds: groundViews(a.Grounds), Misses: []Miss{}}
+	v := Explain200JSONResponse{Name: a.Name, Kind: a.Kind.String(), Time: clock.FormatMillis(a.At), State: a.StateText(), Since: clock.FormatMillis(a.Since), Because: a.Because, Grounds: groundViews(a.Grounds), Misses: []Miss{}}
 	for _, m := range a.Near(nearMisses) {
 		v.Misses = append(v.Misses, Miss{Rule: p.Rules[m.Rule].Name, From: clock.Format(m.From), To: clock.Format(m.To), Lasted: unit.FormatDuration(m.To - m.From), Delay: unit.FormatDuration(m.Of), Until: m.Until})
 	}

@@ -1,0 +1,250 @@
+package logic
+
+import (
+	"rectura/core/signal"
+	"rectura/core/unit"
+)
+
+// stepConds computes conditions and rules. What is momentary is over before
+// outputs are decided; only what has come of it stays.
+func (s *Stepper) stepConds() {
+	s.stepMarked()
+	for len(s.fired) > 0 {
+		for _, i := range s.fired {
+			s.turnCond(i, isFalse)
+		}
+		s.fired = s.fired[:0]
+		s.stepMarked()
+	}
+}
+
+func (s *Stepper) stepMarked() {
+	for word := range s.newConds {
+		for i, some := s.newConds.take(word); some; i, some = s.newConds.take(word) {
+			v := s.cond(i)
+			if v == isTrue && s.p.conds[i].op.momentary() {
+				s.fired = append(s.fired, i)
+			}
+			s.turnCond(i, v)
+		}
+	}
+}
+
+// turnCond gives a condition its truth, and marks what is made of it if that is
+// another.
+func (s *Stepper) turnCond(i int32, v truth) {
+	if v == s.truths[i] {
+		return
+	}
+	s.truths[i], s.changed[i] = v, s.now
+	if s.watched != nil && v == isTrue && s.watched[i] == never {
+		s.watched[i] = s.now
+	}
+	s.newConds.addAll(s.p.links.condConds.of(i))
+	s.newCallers = s.newCallers || s.p.links.forOutputs[i]
+}
+
+func (s *Stepper) cond(i int32) truth {
+	n := &s.p.conds[i]
+	switch n.op {
+	case condContact:
+		if s.fault(n.a) != signal.None {
+			return isUnknown
+		}
+		return truthOf(s.contactOn(n.a))
+	case condGood:
+		if s.fault(n.a) != signal.None {
+			return isFalse
+		}
+		return isTrue
+	case condKnown:
+		if !s.known[n.a] {
+			return isFalse
+		}
+		return isTrue
+	case condRule:
+		return s.stepRule(i, n.a)
+	case condMessage:
+		return s.stepMessage(i, n.a)
+	case condAlarm:
+		return s.alarmHolds(n)
+	case condBands:
+		return s.stepBands(i, n.a)
+	case condBand:
+		return s.bandHolds(n.a, n.b, n.n == 1)
+	case condQuorum:
+		return s.quorum(n)
+	case condNot:
+		return s.truths[n.a].not()
+	case condAnd:
+		return s.decide(n, isFalse, isTrue)
+	case condOr:
+		return s.decide(n, isTrue, isFalse)
+	case condFor, condForStrict:
+		return s.stepFor(i, n)
+	case condOutput:
+		return truthOf(s.outputs[n.a] == On)
+	case condBetween, condOutside:
+		return s.between(i, n)
+	case condNear:
+		return s.near(n)
+	case condTurnsOn, condTurnsOff, condTurns:
+		return s.turns(i, n)
+	case condChanges:
+		return s.changes(i, n)
+	case condCrosses:
+		return s.crosses(i, n)
+	case condRising, condFalling:
+		return s.slope(i, n)
+	case condDaytime:
+		return s.daytime(i, n)
+	}
+	return s.compare(i, n)
+}
+
+// decide combines the terms of `and` and `or`: one decisive term is enough,
+// else one unknown leaves it unknown, else it is the rest.
+func (s *Stepper) decide(n *condNode, decisive, rest truth) truth {
+	v := rest
+	for _, a := range s.p.args[n.a : n.a+n.b] {
+		switch s.truths[a] {
+		case decisive:
+			return decisive
+		case isUnknown:
+			v = isUnknown
+		}
+	}
+	return v
+}
+
+// quorum tells whether at least n terms are true, as far as that can be told.
+func (s *Stepper) quorum(n *condNode) truth {
+	var yes, maybe int32
+	for _, a := range s.p.args[n.a : n.a+n.b] {
+		switch s.truths[a] {
+		case isTrue:
+			yes++
+		case isUnknown:
+			maybe++
+		}
+	}
+	switch {
+	case yes >= n.n:
+		return isTrue
+	case yes+maybe < n.n:
+		return isFalse
+	}
+	return isUnknown
+}
+
+// compare evaluates a comparison with its memory: trip and reset points as the
+// sheet language defines them.
+func (s *Stepper) compare(i int32, n *condNode) truth {
+	if !s.known[n.a] || !s.known[n.b] || n.deadband >= 0 && !s.known[n.deadband] || n.hysteresis >= 0 && !s.known[n.hysteresis] {
+		return isUnknown
+	}
+	x := s.values[n.a]
+	trip, reset := s.points(n)
+	if s.memory[i] {
+		switch n.op {
+		case condBelow:
+			s.memory[i] = x < reset
+		case condAtMost:
+			s.memory[i] = x <= reset
+		case condAbove:
+			s.memory[i] = x > reset
+		case condAtLeast:
+			s.memory[i] = x >= reset
+		}
+		if !s.memory[i] {
+			s.since[i] = s.now
+		}
+	} else {
+		switch n.op {
+		case condBelow:
+			s.memory[i] = x < trip
+		case condAtMost:
+			s.memory[i] = x <= trip
+		case condAbove:
+			s.memory[i] = x > trip
+		case condAtLeast:
+			s.memory[i] = x >= trip
+		}
+	}
+	return truthOf(s.memory[i])
+}
+
+// points are the trip and the reset point of a comparison: trip = S ± deadband,
+// reset = trip ∓ hysteresis, or S where no hysteresis is written.
+func (s *Stepper) points(n *condNode) (trip, reset float64) {
+	trip = s.values[n.b]
+	reset = trip
+	rising := n.op == condAbove || n.op == condAtLeast
+	if n.deadband >= 0 {
+		if d := s.values[n.deadband]; rising {
+			trip += d
+		} else {
+			trip -= d
+		}
+	}
+	if n.hysteresis >= 0 {
+		if h := s.values[n.hysteresis]; rising {
+			reset = trip - h
+		} else {
+			reset = trip + h
+		}
+	}
+	return trip, reset
+}
+
+// stepFor evaluates `X for D`: true once X has been true from some t0 on and
+// still is at t0 + D, readings of that very instant included.
+func (s *Stepper) stepFor(i int32, n *condNode) truth {
+	due, v := int64(never), isFalse
+	switch s.truths[n.a] {
+	case isTrue:
+		if !s.waiting[i] {
+			s.waiting[i], s.since[i] = true, s.now
+		}
+		end := after(s.since[i], s.duration(int64(n.b)))
+		if s.now >= end || s.patient {
+			s.lapsed[i] = true
+		}
+		if s.lapsed[i] {
+			v = isTrue
+		} else {
+			due = end
+		}
+	case isFalse:
+		s.waiting[i], s.lapsed[i] = false, false
+	case isUnknown:
+		v = isUnknown
+		if !s.lapsed[i] || n.op == condForStrict {
+			s.waiting[i], s.lapsed[i] = false, false
+		}
+	}
+	s.timers.set(i, due)
+	return v
+}
+
+func (s *Stepper) duration(i int64) int64 {
+	d := s.p.durations[i]
+	if d.setting < 0 {
+		return d.nanoseconds
+	}
+	return s.settingDuration(d.setting)
+}
+
+// settingDuration is a setpoint or constant of time, in nanoseconds.
+func (s *Stepper) settingDuration(setting int32) int64 {
+	q := s.p.Settings[setting].Value
+	if s.settings[setting] == q.Value {
+		return s.p.Job.Setpoints[setting].Value.Nanoseconds() // exactly as written
+	}
+	q.Value, q.Text = s.settings[setting], ""
+	ns, err := unit.DurationOf(q)
+	if err != nil {
+		return 0 // not above 0: runs out at once; Set's callers check before
+	}
+	return ns
+}
