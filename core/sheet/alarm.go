@@ -19,9 +19,8 @@ type Alarm struct {
 // AlarmCall is `call A, B`, an action, or `call A until acknowledged`, an
 // announcement.
 type AlarmCall struct {
-	Clause
-	Outputs []*Name
-	Until   bool // acknowledged
+	CallClause
+	Until bool // acknowledged
 }
 
 // NotifyClause is `notify R`.
@@ -63,11 +62,7 @@ func (j *Job) RuleOf(name string) *Rule {
 }
 
 func (c *AlarmCall) String() string {
-	names := make([]string, len(c.Outputs))
-	for i, n := range c.Outputs {
-		names[i] = n.Name
-	}
-	s := "call " + strings.Join(names, ", ")
+	s := c.CallClause.String()
 	if c.Until {
 		s += " until acknowledged"
 	}
@@ -124,7 +119,7 @@ func (p *parser) alarm(h Head) (Declaration, []clauseKind) {
 		clauseKind{"inhibit when", true, func(p *parser, c Clause) { d.Inhibit = &ConditionClause{c, p.condition()} }},
 		clauseKind{"advice", true, func(p *parser, c Clause) { d.Advice = p.text(c, "advice") }},
 		clauseKind{"call", false, func(p *parser, c Clause) {
-			call := &AlarmCall{Clause: c, Outputs: p.names("an output")}
+			call := &AlarmCall{CallClause: CallClause{c, p.calls()}}
 			if call.Until = p.accept("until"); call.Until && !p.accept("acknowledged") {
 				p.fail(p.peek(), "%s where `acknowledged` must stand: call HORN until acknowledged", p.peek().source())
 			}
@@ -159,11 +154,7 @@ func (c *checker) recipient(d *Recipient) {
 }
 
 func (c *checker) alarm(d *Alarm) {
-	for _, call := range d.Calls {
-		for _, n := range call.Outputs {
-			c.called(n, "an alarm")
-		}
-	}
+	c.calls(d.Outputs(), "an alarm")
 	for _, n := range d.Notify {
 		c.recipients(n.Recipients, "an alarm notifies")
 	}
@@ -198,11 +189,12 @@ func (c *checker) alarm(d *Alarm) {
 	}
 }
 
-// Outputs are all outputs that the alarm calls.
-func (d *Alarm) Outputs() []*Name {
-	var all []*Name
+// Outputs are all calls of the alarm, whether they end when it is acknowledged
+// or not.
+func (d *Alarm) Outputs() []*Call {
+	var all []*Call
 	for _, c := range d.Calls {
-		all = append(all, c.Outputs...)
+		all = append(all, c.CallClause.Calls...)
 	}
 	return all
 }
@@ -217,11 +209,7 @@ func (j *Job) SayAlarm(d *Alarm) string {
 		s += " Silent when " + j.say(d.Inhibit.Condition) + "."
 	}
 	for _, c := range d.Calls {
-		var outputs []string
-		for _, n := range c.Outputs {
-			outputs = append(outputs, j.title(n.Name))
-		}
-		s += " Call " + List(outputs, "and")
+		s += " Call " + j.sayCalls(c.CallClause.Calls)
 		if c.Until {
 			s += " until it is acknowledged"
 		}

@@ -23,7 +23,7 @@ type Band struct {
 	Name  string // empty where it has none
 	Op    Op     // empty for `else`
 	Limit Expr   // nil for `else`
-	Calls []*Name
+	Calls []*Call
 }
 
 // ExprClause is a clause that is one value.
@@ -52,9 +52,9 @@ func (b *Band) Title() string {
 // Else is the band that is in force when no other is.
 func (d *Bands) Else() int { return len(d.Bands) - 1 }
 
-// Calls are all outputs that the bands call.
-func (d *Bands) Calls() []*Name {
-	var all []*Name
+// Calls are all calls of the bands.
+func (d *Bands) Calls() []*Call {
+	var all []*Call
 	for _, b := range d.Bands {
 		all = append(all, b.Calls...)
 	}
@@ -80,11 +80,7 @@ func (b *Band) String() string {
 		s = b.Name + ": " + s
 	}
 	if len(b.Calls) > 0 {
-		names := make([]string, len(b.Calls))
-		for i, n := range b.Calls {
-			names[i] = n.Name
-		}
-		s += " call " + strings.Join(names, ", ")
+		s += " " + (&CallClause{Calls: b.Calls}).String()
 	}
 	return s
 }
@@ -116,7 +112,7 @@ func (p *parser) bands(h Head) (Declaration, []clauseKind) {
 				b.Limit = p.asValue(p.sum())
 			}
 			if p.accept("call") {
-				b.Calls = p.names("an output")
+				b.Calls = p.calls()
 			}
 			d.Bands = append(d.Bands, b)
 		}
@@ -164,9 +160,7 @@ func (p *parser) names(what string) []*Name {
 func (c *checker) bands(d *Bands) {
 	x := c.resolve(d.Of)
 	for _, b := range d.Bands {
-		for _, n := range b.Calls {
-			c.called(n, "a band")
-		}
+		c.calls(b.Calls, "a band")
 	}
 	if x == nil || x.Base().broken || d.broken {
 		return
@@ -265,11 +259,7 @@ func (j *Job) SayBands(d *Bands) string {
 			s += " it is " + b.Name
 		}
 		if len(b.Calls) > 0 {
-			var outputs []string
-			for _, n := range b.Calls {
-				outputs = append(outputs, j.title(n.Name))
-			}
-			s += ", call " + List(outputs, "and")
+			s += ", call " + j.sayCalls(b.Calls)
 		}
 		parts = append(parts, s)
 	}

@@ -108,6 +108,10 @@ func (c *checker) collect() {
 				c.job.Outputs = append(c.job.Outputs, d)
 			case *Rule:
 				c.job.Rules = append(c.job.Rules, d)
+			case *Follow:
+				c.job.Follows = append(c.job.Follows, d)
+			case *Loop:
+				c.job.Loops = append(c.job.Loops, d)
 			case *Bands:
 				c.job.Bands = append(c.job.Bands, d)
 			case *Alarm:
@@ -159,6 +163,12 @@ func (c *checker) declarations() {
 	for _, r := range c.job.Rules {
 		c.rule(r)
 	}
+	for _, f := range c.job.Follows {
+		c.follow(f)
+	}
+	for _, l := range c.job.Loops {
+		c.loop(l)
+	}
 	for _, a := range c.job.Alarms {
 		c.alarm(a)
 	}
@@ -206,52 +216,11 @@ func (c *checker) setpoint(s *Setpoint) {
 	}
 }
 
-func (c *checker) output(o *Output) {
-	var callers []string
-	for _, r := range c.job.Rules {
-		for _, n := range r.Calls() {
-			if n.Name == o.Name {
-				callers = append(callers, r.Name)
-			}
-		}
-	}
-	for _, d := range c.job.Bands {
-		for _, b := range d.Bands {
-			for _, n := range b.Calls {
-				if n.Name == o.Name && (len(callers) == 0 || callers[len(callers)-1] != d.Name) {
-					callers = append(callers, d.Name)
-				}
-			}
-		}
-	}
-	for _, a := range c.job.Alarms {
-		if slices.ContainsFunc(a.Outputs(), func(n *Name) bool { return n.Name == o.Name }) {
-			callers = append(callers, a.Name)
-		}
-	}
-	if len(callers) > 1 && o.CalledBy == nil {
-		c.errorf(o.NameAt, "called-by", "%s call the output %s; say how they are combined: `called by any` or `called by all`", List(callers, "and"), o.Name)
-	}
-	for _, x := range o.conditions() {
-		c.condition(x.Condition)
-	}
-	c.wire(o.Drives, &o.Head, false, true)
-	for _, d := range []*DurationClause{o.MinimumOn, o.MinimumOff, o.Flash} {
-		if d != nil {
-			c.duration(d.Duration)
-		}
-	}
-	if o.Fail == nil {
-		c.warnf(o.NameAt, "no-fail", "the output %s has no fail state, so it goes off when its callers cannot decide; write `fail on`, `fail off` or `fail hold`", o.Name)
-	}
-}
-
 func (c *checker) rule(r *Rule) {
-	for _, n := range r.Calls() {
-		c.called(n, "a rule")
-	}
+	c.calls(r.Calls(), "a rule")
 	seen := map[string]bool{}
-	for _, n := range r.Calls() {
+	for _, x := range r.Calls() {
+		n := x.Output
 		if seen[n.Name] {
 			c.errorf(n.At, "repeated-name", "%s is called twice by the same rule; take one out", n.Name)
 		}
@@ -286,15 +255,6 @@ func (c *checker) ends(r *Rule) {
 	}
 	if r.OffWhen != nil && r.OffAfter != nil {
 		c.errorf(r.OffAfter.At, "exclusive-clauses", "`off after` beside `off when`: a rule has one way to turn off; take one of the two out")
-	}
-}
-
-// called checks that what is called is an output.
-func (c *checker) called(n *Name, caller string) {
-	if d := c.resolve(n); d != nil {
-		if _, ok := d.(*Output); !ok {
-			c.errorf(n.At, "wrong-kind", "%s is %s; %s calls outputs", n.Name, describe(d), caller)
-		}
 	}
 }
 
@@ -383,13 +343,16 @@ func (c *checker) chatter(r *Rule) {
 // hasInput tells whether a value depends on an input.
 func (c *checker) hasInput(e Expr) bool { return c.job.HasInput(e) }
 
-// HasInput tells whether a value of a checked job depends on an input.
+// HasInput tells whether a value of a checked job depends on an input, or on
+// the value of an analog output.
 func (j *Job) HasInput(e Expr) bool {
 	has := false
 	Names(e, func(n *Name) {
-		switch j.names[n.Name].(type) {
+		switch d := j.names[n.Name].(type) {
 		case *Input, *Derived:
 			has = true
+		case *Output: // by its value, which is a signal too
+			has = has || d.Range != nil
 		}
 	})
 	return has
@@ -404,6 +367,9 @@ func describe(d Declaration) string {
 		}
 		return "an analog input"
 	case *Output:
+		if d.Range != nil {
+			return "an analog output"
+		}
 		return "an output"
 	case *Derived:
 		return "a derived value"
@@ -462,7 +428,7 @@ func (c *checker) condition(cond Condition) {
 			in, isInput := d.(*Input)
 			_, isDerived := d.(*Derived)
 			isRule := c.job.RuleOf(x.Name.Name) != nil
-			_, isOutput := d.(*Output)
+			output, isOutput := d.(*Output)
 			bands, isBands := d.(*Bands)
 			switch {
 			case isBands:
@@ -478,6 +444,9 @@ func (c *checker) condition(cond Condition) {
 				return
 			case x.OfQuality() && !isInput && !isDerived:
 				c.errorf(x.Place(), "wrong-kind", "%s is %s; only a signal is good or bad", x.Name, describe(d))
+				return
+			case isOutput && output.Range != nil:
+				c.errorf(x.Place(), "wrong-kind", "%s is an analog output and is not on or off; compare its value: %s > %s", x.Name, x.Name, output.Range.From)
 				return
 			case x.OfQuality(), isInput && in.Discrete, isRule, isOutput:
 				return
@@ -538,8 +507,12 @@ func (c *checker) turn(x *Turn) {
 		return
 	}
 	switch d := d.(type) {
-	case *Rule, *Output, *Alarm:
+	case *Rule, *Alarm:
 		return
+	case *Output:
+		if d.Range == nil || x.How == "changes" {
+			return
+		}
 	case *Input:
 		if d.Discrete || x.How == "changes" {
 			return

@@ -146,9 +146,9 @@ func (c *checker) message(d *Message) {
 		c.recipients(s.To, "a message is sent to")
 		for _, n := range s.Values {
 			switch x := c.resolve(n).(type) {
-			case nil, *Input, *Derived:
+			case nil, *Input, *Derived, *Output:
 			default:
-				c.errorf(n.At, "wrong-kind", "%s is %s; a message sends inputs and derived values", n.Name, describe(x))
+				c.errorf(n.At, "wrong-kind", "%s is %s; a message sends inputs, outputs and derived values", n.Name, describe(x))
 			}
 		}
 	}

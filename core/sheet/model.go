@@ -20,6 +20,8 @@ type Job struct {
 	Outputs   []*Output
 	Bands     []*Bands
 	Rules     []*Rule
+	Follows   []*Follow
+	Loops     []*Loop
 	Alarms    []*Alarm
 	Messages  []*Message
 	Trials    []*Trial
@@ -89,8 +91,8 @@ type Comments struct {
 }
 
 // A Declaration is one of *JobHead, *Device, *Input, *Derived, *Setpoint,
-// *Output, *Rule, *Bands, *Alarm, *Recipient,
-// *Message and *Trial.
+// *Output, *Rule, *Bands, *Follow, *Loop, *Alarm, *Recipient, *Message and
+// *Trial.
 type Declaration interface {
 	Base() *Head
 	Keyword() string
@@ -319,18 +321,6 @@ type Setpoint struct {
 // Type is the unit of the setpoint's value.
 func (s *Setpoint) Type() Type { return Type{s.Value.Quantity().Unit, s.Difference} }
 
-// An Output is a discrete output. Flash and Inverted are about the wire only:
-// every state is the plant's.
-type Output struct {
-	Head
-	Drives   *WireClause
-	Flash    *DurationClause // while on, half of it on and half off
-	Inverted *Clause
-	CalledBy *WordClause // any or all
-	Guard
-	Fail *WordClause // on, off or hold
-}
-
 // Guard is what rules and outputs have in common: what must be true to turn on,
 // what forces off, and how long a state is kept at least.
 type Guard struct {
@@ -390,12 +380,12 @@ func (r *Rule) Conditions() []*ConditionClause {
 	return all
 }
 
-// Calls lists the names of the outputs that the rule calls.
-func (r *Rule) Calls() []*Name {
+// Calls lists what the rule calls.
+func (r *Rule) Calls() []*Call {
 	if r.Call == nil {
 		return nil
 	}
-	return r.Call.Outputs
+	return r.Call.Calls
 }
 
 // NamesIn lists the names that a rule's clauses refer to: of inputs and
@@ -423,8 +413,11 @@ func (j *Job) NamesIn(r *Rule) []string {
 			}
 		})
 	}
-	for _, n := range r.Calls() {
-		names = append(names, n.Name)
+	for _, x := range r.Calls() {
+		names = append(names, x.Output.Name)
+		if x.Value != nil {
+			Names(x.Value, add)
+		}
 	}
 	return names
 }
@@ -468,12 +461,6 @@ type ConditionClause struct {
 	Condition Condition
 }
 
-// CallClause is `call A, B`.
-type CallClause struct {
-	Clause
-	Outputs []*Name
-}
-
 // Keyword is the word that the declaration begins with.
 func (*JobHead) Keyword() string { return "job" }
 
@@ -482,9 +469,6 @@ func (*Input) Keyword() string { return "input" }
 
 // Keyword is the word that the declaration begins with.
 func (*Derived) Keyword() string { return "derived" }
-
-// Keyword is the word that the declaration begins with.
-func (*Output) Keyword() string { return "output" }
 
 // Keyword is the word that the declaration begins with.
 func (*Rule) Keyword() string { return "rule" }

@@ -54,7 +54,7 @@ type clauseKind struct {
 }
 
 // declarations lists what can stand in column 1.
-var declarations = []string{"job", "device", "input", "derived", "setpoint", "constant", "output", "rule", "bands", "alarm", "recipient", "message", "trial"}
+var declarations = []string{"job", "device", "input", "derived", "setpoint", "constant", "output", "rule", "bands", "follow", "loop", "alarm", "recipient", "message", "trial"}
 
 // reserved are the words of the grammar of conditions; they are no names.
 var reserved = strings.Fields(`abs and at average bad between changes crosses deadband falling faster for good
@@ -184,6 +184,10 @@ func (p *parser) declaration(head line, clauses []line) Declaration {
 			d, kinds = p.rule(h)
 		case "bands":
 			d, kinds = p.bands(h)
+		case "follow":
+			d, kinds = p.follow(h)
+		case "loop":
+			d, kinds = p.loop(h)
 		case "alarm":
 			d, kinds = p.alarm(h)
 		case "recipient":
@@ -241,7 +245,10 @@ func (p *parser) clause(d Declaration, l line, kinds []clauseKind, seen map[stri
 			hint = "; it takes " + List(words, "and")
 		}
 		article := "a "
+		o, isOutput := d.(*Output)
 		switch {
+		case isOutput && o.Range != nil:
+			article = "an analog "
 		case d.Keyword() == "bands":
 			article = ""
 		case strings.ContainsAny(d.Keyword()[:1], "aeiou"):
@@ -345,21 +352,6 @@ func (p *parser) setpoint(h Head, constant bool) (Declaration, []clauseKind) {
 	return d, kinds
 }
 
-func (p *parser) output(h Head) (Declaration, []clauseKind) {
-	d := &Output{Head: h}
-	p.name(&d.Head)
-	return d, append(append(common(&d.Head, true), guard(&d.Guard)...),
-		clauseKind{"drives", true, func(p *parser, c Clause) { d.Drives = p.wire(c) }},
-		clauseKind{"flash", true, func(p *parser, c Clause) { d.Flash = &DurationClause{c, p.duration()} }},
-		clauseKind{"inverted", true, func(_ *parser, c Clause) { d.Inverted = &c }},
-		clauseKind{"called by", true, func(p *parser, c Clause) {
-			d.CalledBy = &WordClause{c, p.oneOf("how callers are combined", "any", "all")}
-		}},
-		clauseKind{"fail", true, func(p *parser, c Clause) {
-			d.Fail = &WordClause{c, p.oneOf("the fail state", "on", "off", "hold")}
-		}})
-}
-
 func (p *parser) rule(h Head) (Declaration, []clauseKind) {
 	d := &Rule{Head: h}
 	p.name(&d.Head)
@@ -370,10 +362,7 @@ func (p *parser) rule(h Head) (Declaration, []clauseKind) {
 		clauseKind{"pulse", true, func(p *parser, c Clause) { d.Pulse = &DurationClause{c, p.duration()} }},
 		clauseKind{"latch", true, func(_ *parser, c Clause) { d.Latch = &c }},
 		clauseKind{"reset when", true, func(p *parser, c Clause) { d.Reset = &ConditionClause{c, p.condition()} }},
-		clauseKind{"call", true, func(p *parser, c Clause) {
-			call := &CallClause{Clause: c, Outputs: p.names("an output")}
-			d.Call = call
-		}})
+		clauseKind{"call", true, func(p *parser, c Clause) { d.Call = &CallClause{c, p.calls()} }})
 }
 
 // number reads a number, with the minus that may belong to it.

@@ -279,19 +279,6 @@ func (d *Setpoint) print(p *printer) {
 	p.rangeClause("allow", d.Allow)
 }
 
-func (d *Output) print(p *printer) {
-	p.head(&d.Head, "output", d.Name, d.label())
-	p.texts(&d.Head)
-	p.wire("drives", d.Drives)
-	p.word("called by", d.CalledBy)
-	p.guard(&d.Guard)
-	p.word("fail", d.Fail)
-	p.duration("flash", d.Flash)
-	if d.Inverted != nil {
-		p.clause(*d.Inverted, "inverted")
-	}
-}
-
 func (d *Rule) print(p *printer) {
 	p.head(&d.Head, "rule", d.Name, d.label())
 	p.texts(&d.Head)
@@ -304,11 +291,5 @@ func (d *Rule) print(p *printer) {
 	}
 	p.condition("reset when", d.Reset)
 	p.guard(&d.Guard)
-	if d.Call != nil {
-		names := make([]string, len(d.Call.Outputs))
-		for i, n := range d.Call.Outputs {
-			names[i] = n.Name
-		}
-		p.clause(d.Call.Clause, "call "+strings.Join(names, ", "))
-	}
+	p.calls(d.Call)
 }

@@ -12,13 +12,9 @@ func (j *Job) Sentence(r *Rule) string {
 	if r.OnWhen == nil {
 		return ""
 	}
-	var outputs []string
-	for _, n := range r.Calls() {
-		outputs = append(outputs, j.title(n.Name))
-	}
-	what := "Call " + List(outputs, "and")
-	if len(outputs) == 0 {
-		what = "On"
+	what := "On"
+	if calls := r.Calls(); len(calls) > 0 {
+		what = "Call " + j.sayCalls(calls)
 	}
 	return j.sentence(r, what)
 }

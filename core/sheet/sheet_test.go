@@ -77,7 +77,7 @@ func TestFindings(t *testing.T) {
 	for _, c := range []struct{ text, want string }{
 		// what cannot be read
 		{"inptu x\n", "1:1: error: inptu is no declaration; did you mean input? [syntax]"},
-		{"42\n", "1:1: error: 42 is no declaration; a declaration begins with job, device, input, derived, setpoint, constant, output, rule, bands, alarm, recipient, message or trial [syntax]"},
+		{"42\n", "1:1: error: 42 is no declaration; a declaration begins with job, device, input, derived, setpoint, constant, output, rule, bands, follow, loop, alarm, recipient, message or trial [syntax]"},
 		{"input x discrete\n\tinverted\n  note \"x\"\nrule r\n  on when x\n  call blower\noutput o\n  fail on\n", "2:1: error: a tab; indent and separate with blanks [tab]"},
 		{"constant c 5 mA ; 3\n", "1:17: error: the character \";\" has no meaning here; take it out [syntax]"},
 		{"constant c \"x 5 mA\n", "1:12: error: the quote that opens here is not closed on its line; add a \" [syntax]"},
@@ -243,7 +243,7 @@ func TestFindings(t *testing.T) {
 		{"message m\n  send oxygen to duty\nrecipient duty email \"a@b\"\n", "1:9: error: the message m is sent in 0 ways; write one of `every D`, `at start` and `when CONDITION` [missing-clause]"},
 		{"message m\n  every 1 h\n  at start\n  send oxygen to duty\nrecipient duty email \"a@b\"\n", "1:9: error: the message m is sent in 2 ways; write one of `every D`, `at start` and `when CONDITION` [missing-clause]"},
 		{"message m\n  every 1 h\n  send oxygen\n", "3:14: error: the end of the line where \"to\" must stand, before who is sent it [syntax]"},
-		{"message m\n  every 1 h\n  send low to duty\nrecipient duty email \"a@b\"\n", "3:8: error: low is a setpoint; a message sends inputs and derived values [wrong-kind]"},
+		{"message m\n  every 1 h\n  send low to duty\nrecipient duty email \"a@b\"\n", "3:8: error: low is a setpoint; a message sends inputs, outputs and derived values [wrong-kind]"},
 		{"message m\n  every 1 h\n  send oxygen to mains\n", "3:18: error: mains is a discrete input; a message is sent to recipients [wrong-kind]"},
 		{"input x discrete\n  alarm when bad priority urgent\n", "2:27: error: urgent where the priority must stand: critical, high, medium, low [syntax]"},
 		{"input x discrete\n  alarm when bad notify mains\n", "2:25: error: mains is a discrete input; an alarm notifies recipients [wrong-kind]"},
@@ -269,7 +269,7 @@ func TestFindings(t *testing.T) {
 		{play + "  expect blower on\n", "4:19: error: the end of the line where a time must follow: always, at 02:14:00, from 02:14:00 to 02:40:00, or within 60 s of 02:14:00 [syntax]"},
 		{play + "  expect blower turns on within 5 s 02:14:00\n", "4:37: error: 02 cannot follow 5 s; the parts of a duration go from the largest unit down [syntax]"},
 		{play + "  expect blower starts at most often\n", "4:32: error: often where a whole number of starts must stand [syntax]"},
-		{play + "  expect oxygen on always\n", "4:10: error: oxygen is an analog input; what is on or off is a rule, an alarm, an output or a discrete input [wrong-kind]"},
+		{play + "  expect oxygen on always\n", "4:10: error: oxygen is an analog input; what is on or off is a rule, an alarm, a discrete output or a discrete input [wrong-kind]"},
 		{play + "  expect blower between 1 mg/L and 2 mg/L always\n", "4:10: error: blower is an output; only a value lies between others [wrong-kind]"},
 		{play + "  expect mains between 1 and 2 always\n", "4:10: error: mains is a discrete input; it is on or off [wrong-kind]"},
 		{play + "  expect oxygen between 2 mg/L and 1 mg/L always\n", "4:25: error: `between` goes from the lower to the higher end; write 1 mg/L and 2 mg/L [syntax]"},

@@ -432,14 +432,31 @@ func (c *checker) command(x *CommandClause) {
 			c.errorf(x.ValueAt, "unit-mismatch", "%s is in %s and cannot be pinned to %s, which is %s", x.Name.Name, in.Engineering().Describe(), x.Value, inUnit(x.Value.Quantity().Unit))
 		}
 	default:
-		if _, ok := d.(*Output); !ok {
+		o, ok := d.(*Output)
+		switch {
+		case !ok:
 			want = "an output"
-		} else if x.Do == "hand" && x.State != "on" && x.State != "off" {
-			c.errorf(x.ValueAt, "wrong-kind", "%s is a discrete output; in hand it is on or off", x.Name.Name)
+		case x.Do == "hand":
+			c.inHand(x, o)
 		}
 	}
 	if want != "" {
 		c.errorf(x.Name.At, "wrong-kind", "%s is %s; `%s` is for %s", x.Name.Name, describe(d), x.Do, want)
+	}
+}
+
+// inHand checks what an output is to be in hand.
+func (c *checker) inHand(x *CommandClause, o *Output) {
+	switch {
+	case o.Range == nil && x.State != "on" && x.State != "off":
+		c.errorf(x.ValueAt, "wrong-kind", "%s is a discrete output; in hand it is on or off", o.Name)
+	case o.Range == nil:
+	case x.Value == nil:
+		c.errorf(x.ValueAt, "wrong-kind", "%s is an analog output; in hand it has a value, such as %s", o.Name, o.Range.To)
+	case !x.Value.Quantity().Unit.Comparable(o.Unit()):
+		c.errorf(x.ValueAt, "unit-mismatch", "%s is in %s and cannot be %s, which is %s", o.Name, o.Unit().Describe(), x.Value, inUnit(x.Value.Quantity().Unit))
+	case !o.covers(x.Value.Quantity().In(o.Unit())):
+		c.errorf(x.ValueAt, "output-range", "%s is outside the range of %s, %s", x.Value, o.Name, o.Range)
 	}
 }
 
@@ -459,8 +476,13 @@ func (c *checker) expectation(e *Expectation) {
 		return
 	}
 	in, isInput := d.(*Input)
+	o, isOutput := d.(*Output)
+	analog := isOutput && o.Range != nil
 	switch d.(type) {
 	case *Rule, *Output, *Alarm:
+		if analog {
+			break
+		}
 		if e.Form == ValueAt || e.Form == ValueSpan || e.Form == ValueAll {
 			c.errorf(e.Name.At, "wrong-kind", "%s is %s; only a value lies between others", e.Name.Name, describe(d))
 		}
@@ -469,7 +491,11 @@ func (c *checker) expectation(e *Expectation) {
 	switch {
 	case e.Form != ValueAt && e.Form != ValueSpan && e.Form != ValueAll:
 		if !isInput || !in.Discrete {
-			c.errorf(e.Name.At, "wrong-kind", "%s is %s; what is on or off is a rule, an alarm, an output or a discrete input", e.Name.Name, describe(d))
+			hint := ""
+			if analog {
+				hint = "; write " + e.Name.Name + " between A and B"
+			}
+			c.errorf(e.Name.At, "wrong-kind", "%s is %s; what is on or off is a rule, an alarm, a discrete output or a discrete input%s", e.Name.Name, describe(d), hint)
 		}
 		return
 	case isInput && in.Discrete:

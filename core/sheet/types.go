@@ -100,6 +100,10 @@ func (j *Job) typeOf(e Expr, asDifference bool) (Type, error) {
 			}
 		case *Derived:
 			return j.typeOf(d.Value, false)
+		case *Output:
+			if d.Range != nil {
+				return Type{Unit: d.Range.To.Unit}, nil
+			}
 		case *Setpoint:
 			return d.Type(), nil
 		}

@@ -101,19 +101,61 @@ func Job(t *rapid.T) string {
 		m.minimum("off")
 		m.maybe("fail %s", rapid.SampledFrom([]string{"on", "off", "hold"}).Draw(t, "fail"))
 	}
+	m.analogOutput()
 	m.bands()
 	m.alarm()
 	m.head("message message0")
 	m.clause("%s", rapid.SampledFrom([]string{"every " + m.anyDuration(), "at start", "when " + m.whole(1)}).Draw(t, "when"))
-	m.clause("send sig0, con0, mean to duty")
+	m.clause("send sig0, con0, mean, out0, valve to duty")
 	for i := range 1 + m.pick("rules", 4) {
 		m.rule(i)
 	}
+	m.follow()
+	m.loop()
 	if m.chance("trial", 50) {
 		m.trial()
 	}
 	m.comment("")
 	return m.b.String()
+}
+
+// analogOutput draws the only one.
+func (m *maker) analogOutput() {
+	m.head("output valve")
+	m.rewriteHead(" analog 0..100 %")
+	m.clause("called by %s", rapid.SampledFrom([]string{"highest", "lowest"}).Draw(m.t, "called by"))
+	if m.chance("scaled", 30) {
+		m.clause("scale 0..100 %% to 4..20 mA")
+		m.maybe("scale 4..20 mA to 4095..0 counts")
+	}
+	m.guard(0)
+	m.maybe("fail %s", rapid.SampledFrom([]string{"0 %", "12.5 %", "off", "hold"}).Draw(m.t, "fail"))
+	m.head("constant opening")
+	m.rewriteHead(" " + m.number(0, 9900) + " %")
+}
+
+// follow draws an output in proportion.
+func (m *maker) follow() {
+	m.head("follow follow0")
+	m.clause("call valve from %s %s", rapid.SampledFrom([]string{"sig1", "mean"}).Draw(m.t, "of"), rapid.SampledFrom([]string{"2..8 mg/L to 0..100 %", "1000..6000 ug/L to 90..15 %"}).Draw(m.t, "ranges"))
+	m.maybe("while %s", m.part(1))
+}
+
+// loop draws an output that holds a value.
+func (m *maker) loop() {
+	m.head("loop loop0")
+	m.clause("keep sig0 at %s", rapid.SampledFrom([]string{"low", "low + band", "5 mg/L", "sig2"}).Draw(m.t, "target"))
+	m.clause("acting %s", rapid.SampledFrom([]string{"reverse", "direct"}).Draw(m.t, "acting"))
+	m.clause("proportional band %s mg/L", m.number(50, 900))
+	if m.chance("integral", 70) {
+		m.clause("integral %s", m.anyDuration())
+	} else {
+		m.clause("bias %s %%", m.number(0, 9900))
+	}
+	m.maybe("derivative %s", rapid.SampledFrom([]string{"0 s", "2500 ms", "pause"}).Draw(m.t, "derivative"))
+	m.clause("every %s", m.anyDuration())
+	m.maybe("while %s", m.part(1))
+	m.clause("call valve")
 }
 
 // bands draws bands of one signal.
@@ -125,7 +167,7 @@ func (m *maker) bands() {
 		words, limits = []string{"above", "at or above"}, []string{"low", "1900 ug/L", "1.5 mg/L"}
 	}
 	for i, limit := range limits[m.pick("bands", 3):] {
-		call := rapid.SampledFrom([]string{"", " call out0", " call out1, out2"}).Draw(m.t, "call")
+		call := rapid.SampledFrom([]string{"", " call out0", " call out1, out2", " call valve at 70 %"}).Draw(m.t, "call")
 		name := ""
 		if i == 0 {
 			name = "worst: "
@@ -157,7 +199,7 @@ func (m *maker) alarm() {
 	m.seldom("inhibit when %s", m.whole(0))
 	m.maybe("advice %s", m.quoted())
 	m.maybe("call out0")
-	m.maybe("call out1, out2 until acknowledged")
+	m.maybe("call out1, out2, valve at 100 %% until acknowledged")
 	m.maybe("notify duty")
 	m.alarmed = true
 }
@@ -173,13 +215,13 @@ func (m *maker) trial() {
 		return rapid.SampledFrom([]string{"02:14:00", "23:59:59.999", "+1 min 30 s", "2026-03-02T02:14:00Z", "2026-03-02T02:14:00.5+01:00"}).Draw(m.t, "time")
 	}
 	for range m.pick("commands", 3) {
-		m.clause("at %s %s", when(), rapid.SampledFrom([]string{"set low 6 mg/L", "set pause 1 min 5 s", "hand out0 on", "hand out1 off", "off out0", "auto out0", "acknowledge alarm0", "pin sig0 5 mg/L", "pin con0 on", "unpin sig0"}).Draw(m.t, "command"))
+		m.clause("at %s %s", when(), rapid.SampledFrom([]string{"set low 6 mg/L", "set pause 1 min 5 s", "hand out0 on", "hand out1 off", "off out0", "auto out0", "hand valve 40 %", "acknowledge alarm0", "pin sig0 5 mg/L", "pin con0 on", "unpin sig0"}).Draw(m.t, "command"))
 	}
 	for range 1 + m.pick("expectations", 4) {
 		m.clause("expect %s", rapid.SampledFrom([]string{
 			"out0 turns on within " + m.anyDuration() + " of " + when(), "con0 turns off within " + m.anyDuration() + " around " + when(), "rule0 on within 5 s of " + when(),
 			"out0 off from " + when() + " to " + when(), "out1 on always", "out1 off at " + when(), "out0 starts at most 4", "rule0 starts at least 1", "out0 on at least " + m.anyDuration(),
-			"con1 off at most 10 min", "sig0 between 4 mg/L and 9 mg/L at " + when(), "mean between -1 mg/L and 900 ug/L always", "low between 4 mg/L and 9 mg/L from " + when() + " to " + when(),
+			"con1 off at most 10 min", "valve between 0 % and 40 % at " + when(), "sig0 between 4 mg/L and 9 mg/L at " + when(), "mean between -1 mg/L and 900 ug/L always", "low between 4 mg/L and 9 mg/L from " + when() + " to " + when(),
 			"never (out0 and " + m.part(1) + ")",
 		}).Draw(m.t, "expectation"))
 	}
@@ -215,7 +257,7 @@ func (m *maker) rule(i int) {
 		m.minimum("off")
 	}
 	m.guard(1)
-	m.clause("call %s", rapid.SampledFrom([]string{"out0", "out1", "out0, out1", "out1, out2"}).Draw(m.t, "call"))
+	m.clause("call %s", rapid.SampledFrom([]string{"out0", "out1", "out0, out1", "out1, out2", "valve at opening", "out2, valve at 40 %"}).Draw(m.t, "call"))
 }
 
 // guard draws what permits and interlocks.
@@ -395,6 +437,9 @@ func (m *maker) moment() string {
 }
 
 func (m *maker) compare() string {
+	if m.chance("valve", 6) {
+		return "valve " + rapid.SampledFrom([]string{"> 40 % hysteresis 5 %", "<= opening", "> 99.5 %"}).Draw(m.t, "level")
+	}
 	op := rapid.SampledFrom([]string{"<", "<=", ">", ">="}).Draw(m.t, "op")
 	left, right := rapid.SampledFrom(append(Analog, "mean")).Draw(m.t, "input"), m.value()
 	if m.chance("mirrored", 15) {
