@@ -68,10 +68,30 @@ func Fits(p *logic.Program, c *recording.Column, clock recording.Clock) error {
 		_, err := bindColumn(p, i, c, clock)
 		return err
 	}
-	if t, v, found := c.NotDiscrete(); p.OutputIndex(c.Name) >= 0 && found {
+	o := p.OutputIndex(c.Name)
+	if o >= 0 && p.Outputs[o].Analog() {
+		_, err := outputColumn(&p.Outputs[o], c)
+		return err
+	}
+	if t, v, found := c.NotDiscrete(); o >= 0 && found {
 		return fmt.Errorf("column %s, at %s: %s is neither 0 nor 1, and %s is a discrete output", c.Name, clock.Format(t), unit.Short(v), c.Name)
 	}
 	return nil
+}
+
+// outputColumn gives the unit in which a column holds an analog output.
+func outputColumn(o *logic.Output, c *recording.Column) (unit.Unit, error) {
+	if w := c.Word; w != nil {
+		return unit.Unit{}, fmt.Errorf("%d:%d: column %s holds the word %s, and %s is an analog output; a number must stand there", w.Line, w.Column, c.Name, w.Text, o.Name)
+	}
+	if c.Unit == "" {
+		return o.Unit, nil
+	}
+	u := unit.Named(c.Unit)
+	if !u.Comparable(o.Unit) {
+		return u, fmt.Errorf("column %s is in %s, and the output %s is in %s", c.Name, u.Describe(), o.Name, o.Unit.Describe())
+	}
+	return u, nil
 }
 
 func bindColumn(p *logic.Program, i int, c *recording.Column, clock recording.Clock) (binding, error) {

@@ -27,7 +27,7 @@ type Comparison struct {
 func (r *Result) Plant() []Comparison {
 	var all []Comparison
 	for i := range r.Program.Outputs {
-		if c := r.Recording.Column(r.Program.Outputs[i].Name); c != nil && c.Len() > 0 {
+		if c := r.Recording.Column(r.Program.Outputs[i].Name); c != nil && c.Len() > 0 && !r.Program.Outputs[i].Analog() {
 			all = append(all, r.compare(i, c))
 		}
 	}
@@ -107,7 +107,35 @@ func (r *Result) plantWarnings() []string {
 		all = append(all, fmt.Sprintf("column %s is an output: the plant first did otherwise at %s, %s where the rules say %s; readings after that come from a plant that was driven otherwise",
 			name, clock.Format(c.At), c.Did, c.Would))
 	}
+	for i := range r.Program.Outputs {
+		if o := &r.Program.Outputs[i]; o.Analog() {
+			if c := r.Recording.Column(o.Name); c != nil && c.Len() > 0 {
+				all = append(all, r.plantLevel(o, c, r.levels[i]))
+			}
+		}
+	}
 	return all
+}
+
+// plantLevel says how far the plant was from where the rules put an analog
+// output.
+func (r *Result) plantLevel(o *logic.Output, did, would *recording.Column) string {
+	far, at := 0.0, int64(0)
+	from, err := outputColumn(o, did)
+	if err != nil {
+		return err.Error()
+	}
+	did.Each(func(t int64, v float64) bool {
+		v = from.Convert(v, o.Unit)
+		if w, known := would.Held(t); known && math.Abs(v-w) > far {
+			far, at = math.Abs(v-w), t
+		}
+		return true
+	})
+	if far == 0 {
+		return fmt.Sprintf("column %s is an output: the plant did what the rules say", o.Name)
+	}
+	return fmt.Sprintf("column %s is an output: the plant was %s from where the rules put it at %s, and nearer at other times; readings come from a plant that was driven otherwise", o.Name, withUnit(far, o.Unit), r.Recording.Clock.Format(at))
 }
 
 // WithOutputs is the recording with what the rules did with each output as a
@@ -125,6 +153,10 @@ func (r *Result) WithOutputs() *recording.Recording {
 		out.Columns = append(out.Columns, c)
 	}
 	for i, o := range r.Program.Outputs {
+		if o.Analog() {
+			out.Columns = append(out.Columns, r.levels[i])
+			continue
+		}
 		w := writer{column: &recording.Column{Name: o.Name}}
 		for _, span := range r.Spans(logic.OutputKind, i) {
 			v := 0.0

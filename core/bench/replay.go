@@ -19,6 +19,8 @@ type Options struct {
 
 	Commands []Command // of people, in order of time
 
+	EveryChange bool // of analog outputs too is among the transitions
+
 	watch bool // the stepper notes when conditions are first true
 }
 
@@ -37,10 +39,12 @@ type Result struct {
 	Warnings    []string
 	Settings    []float64 // setpoints and constants as played
 	Scan        int64
+
+	levels []*recording.Column // of analog outputs
 }
 
 // A Summary is how often and how long a rule or output was on, or an alarm
-// active.
+// active; of an analog output, between which values it stood.
 type Summary struct {
 	Kind      logic.Kind
 	Index     int32
@@ -49,6 +53,7 @@ type Summary struct {
 	On        int64 // nanoseconds
 	Undecided int64 // nanoseconds in which the rule, or the output's callers, could not decide
 	Final     logic.State
+	Range     *Range // of an analog output, which has no starts
 }
 
 // Replay plays a recording through a job with the stepping executor, from the
@@ -80,14 +85,15 @@ func replay(p *logic.Program, r *recording.Recording, o Options, look func(*logi
 	for _, b := range bound {
 		w.cursors = append(w.cursors, newCursor(b))
 	}
-	w.totals = newTotals(p)
+	w.totals, w.every = newTotals(p, r.Start), o.EveryChange
 	w.commands = o.Commands
 	if o.Scan > 0 {
 		w.scan(r.Start, r.End, o.Scan)
 	} else {
 		w.play(r.Start, r.End)
 	}
-	w.result.Summary = w.totals.summary(r.End)
+	w.result.Summary = w.totals.summary(r.Start, r.End)
+	w.result.levels = w.totals.columns()
 	w.result.Warnings = append(w.result.Warnings, w.result.plantWarnings()...)
 	if output, since, circle := w.stepper.Circle(); circle {
 		w.result.Warnings = append(w.result.Warnings, fmt.Sprintf("from %s on %s; every output went to its fail state", r.Clock.Format(since), logic.CircleText(p.Outputs[output].Name)))
@@ -183,6 +189,7 @@ type player struct {
 	totals  *totals
 	result  *Result
 
+	every    bool      // change of analog outputs is kept
 	commands []Command // that are still to come
 	look     func(*logic.Stepper, int64)
 }
@@ -256,10 +263,13 @@ func (w *player) step(t int64) {
 	if w.look != nil {
 		w.look(w.stepper, t)
 	}
-	if len(made) == 0 {
+	if len(made) == 0 && w.totals.levels == nil {
 		return
 	}
 	for _, tr := range made {
+		if tr.Before != tr.Level && !w.every {
+			continue
+		}
 		tr.Reason = tr.Reason.Clone()
 		w.result.Transitions = append(w.result.Transitions, tr)
 	}
@@ -269,6 +279,7 @@ func (w *player) step(t int64) {
 // totals adds up how long rules and outputs were in which state.
 type totals struct {
 	rules, outputs []total
+	levels         []*levels // by output; nil where none is analog
 }
 
 type total struct {
@@ -279,13 +290,20 @@ type total struct {
 	decided        logic.State // of a rule, its last state that was not undecided
 }
 
-func newTotals(p *logic.Program) *totals {
+func newTotals(p *logic.Program, start int64) *totals {
 	t := &totals{}
 	for i, r := range p.Rules {
 		t.rules = append(t.rules, total{Summary: Summary{Kind: p.KindOf(i), Index: int32(i), Name: r.Name}})
 	}
 	for i, o := range p.Outputs {
 		t.outputs = append(t.outputs, total{Summary: Summary{Kind: logic.OutputKind, Index: int32(i), Name: o.Name}})
+		if o.Analog() {
+			if t.levels == nil {
+				t.levels = make([]*levels, len(p.Outputs))
+			}
+			t.levels[i] = newLevels(&o, start)
+			t.outputs[i].Range = &t.levels[i].Range
+		}
 	}
 	return t
 }
@@ -298,7 +316,14 @@ func (x *totals) take(t int64, made []logic.Transition, s *logic.Stepper) {
 			r.change(t, tr.To)
 			r.decide(t, tr.To == logic.Undecided)
 		case logic.OutputKind:
-			x.outputs[tr.Index].change(t, tr.To)
+			if x.outputs[tr.Index].Range == nil {
+				x.outputs[tr.Index].change(t, tr.To)
+			}
+		}
+	}
+	for i, l := range x.levels {
+		if l != nil {
+			l.take(t, s.Level(i))
 		}
 	}
 	for i := range x.outputs {
@@ -329,7 +354,23 @@ func (x *total) decide(t int64, undecided bool) {
 	x.undecided = undecided
 }
 
-func (x *totals) summary(end int64) []Summary {
+// columns are what analog outputs did.
+func (x *totals) columns() []*recording.Column {
+	all := make([]*recording.Column, len(x.outputs))
+	for i, l := range x.levels {
+		if l != nil {
+			all[i] = l.column
+		}
+	}
+	return all
+}
+
+func (x *totals) summary(start, end int64) []Summary {
+	for _, l := range x.levels {
+		if l != nil {
+			l.end(start, end)
+		}
+	}
 	var all []Summary
 	for _, t := range slices.Concat(x.rules, x.outputs) {
 		final := t.Final

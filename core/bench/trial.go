@@ -200,6 +200,10 @@ func (x *examiner) witness(p *logic.Program, e *sheet.Expectation) (*eyewitness,
 		return nil, err
 	}
 	name := e.Name.Name
+	if o := p.OutputIndex(name); o >= 0 {
+		w.unit = p.Outputs[o].Unit
+		w.read = func(s *logic.Stepper) (float64, bool) { return s.Level(o), true }
+	}
 	switch i, d, s := p.InputIndex(name), p.DerivedIndex(name), p.SettingIndex(name); {
 	case i >= 0:
 		w.unit = p.Inputs[i].Chain.Engineering()
@@ -264,6 +268,9 @@ func (x *examiner) command(p *logic.Program, c *sheet.CommandClause) (Command, e
 		command.Do, command.Index = logic.Acknowledge, p.AlarmIndex(name)
 	case "hand":
 		command.Do, command.Index, command.On = logic.TakeInHand, p.OutputIndex(name), c.State == "on"
+		if c.Value != nil {
+			command.Value = c.Value.Quantity().In(p.Outputs[command.Index].Unit)
+		}
 	case "off":
 		command.Do, command.Index = logic.StandOff, p.OutputIndex(name)
 	case "auto":

@@ -125,13 +125,20 @@ func Try(p *logic.Program, with []Given) Tried {
 	t := Tried{With: with}
 	stand := func(kind logic.Kind, i int, name string) {
 		now := s.Standing(kind, i)
-		t.States = append(t.States, Stand{kind, name, p.StateText(kind, i, now.To), p.Sentence(now, nil)})
+		_, state := p.States(now)
+		t.States = append(t.States, Stand{kind, name, state, p.Sentence(now, nil)})
 	}
 	for i := range p.Bands {
 		stand(logic.BandsKind, i, p.Bands[i].Name)
 	}
 	for i := range p.Rules {
 		stand(p.KindOf(i), i, p.Rules[i].Name)
+	}
+	for i := range p.Follows {
+		stand(logic.FollowKind, i, p.Follows[i].Name)
+	}
+	for i := range p.Loops {
+		stand(logic.LoopKind, i, p.Loops[i].Name)
 	}
 	for i := range p.Outputs {
 		stand(logic.OutputKind, i, p.Outputs[i].Name)

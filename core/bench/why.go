@@ -18,6 +18,7 @@ type Account struct {
 	Index     int
 	At        int64
 	State     logic.State
+	Level     float64 // of an analog output
 	Since     int64 // the change that led to it, or the start
 	Because   string
 	Grounds   []Ground
@@ -31,7 +32,14 @@ func (a *Account) StateText() string {
 	if a.Kind == logic.MessageKind && a.State == logic.Off {
 		return "not sent"
 	}
-	return a.Program.StateText(a.Kind, a.Index, a.State)
+	_, state := a.Program.States(logic.Transition{Kind: a.Kind, Index: int32(a.Index), To: a.State, Level: a.Level})
+	return state
+}
+
+// NextState is how the state is called that it has next.
+func (a *Account) NextState() string {
+	_, to := a.Program.States(*a.Next)
+	return to
 }
 
 // A Ground is one of the reasons why something stands as it does, down to the
@@ -69,8 +77,12 @@ func Why(p *logic.Program, r *recording.Recording, o Options, name string, at in
 		a.Kind, index = logic.BandsKind, p.BandsIndex(name)
 	case p.MessageIndex(name) >= 0:
 		a.Kind, index = logic.MessageKind, p.MessageIndex(name)
+	case p.FollowIndex(name) >= 0:
+		a.Kind, index = logic.FollowKind, p.FollowIndex(name)
+	case p.LoopIndex(name) >= 0:
+		a.Kind, index = logic.LoopKind, p.LoopIndex(name)
 	default:
-		return nil, fmt.Errorf("no input, rule, alarm, bands, message or output is named %s", name)
+		return nil, fmt.Errorf("no input, rule, alarm, bands, follow, loop, message or output is named %s", name)
 	}
 	a.Index = index
 	if at < r.Start || at > r.End {
@@ -81,12 +93,15 @@ func Why(p *logic.Program, r *recording.Recording, o Options, name string, at in
 	}
 	o.Commands = append(o.Commands, Command{At: a.At, Command: logic.Command{Do: logic.Nothing}})
 	w := &witness{account: a, rules: p.RulesBehind(a.Kind, index), index: index}
+	if w.analog = a.Kind == logic.OutputKind && p.Outputs[index].Analog(); w.analog {
+		w.level = p.Outputs[index].Low
+	}
+	a.Since = r.Start
 	w.running = make([]logic.Delay, len(w.rules))
 	result, err := replay(p, r, o, w.look)
 	if err != nil {
 		return nil, err
 	}
-	a.Since = r.Start
 	for i := range result.Transitions {
 		t := &result.Transitions[i]
 		switch {
@@ -108,6 +123,8 @@ type witness struct {
 	account *Account
 	index   int
 	rules   []int // whose delays count
+	analog  bool  // it is about an analog output
+	level   float64
 	running []logic.Delay
 	seen    bool
 }
@@ -122,6 +139,9 @@ func (w *witness) look(s *logic.Stepper, now int64) {
 			a.Misses = append(a.Misses, Miss{rule, before.Since, now, d.Length, a.Program.Sentence(s.Standing(logic.RuleKind, rule), clock)})
 		}
 	}
+	if w.analog {
+		w.lookAtLevel(s, now)
+	}
 	if now < a.At || w.seen {
 		return
 	}
@@ -131,11 +151,30 @@ func (w *witness) look(s *logic.Stepper, now int64) {
 		return
 	}
 	t := s.Standing(a.Kind, w.index)
-	a.State, a.Because = t.To, a.Program.Sentence(t, clock)
+	a.State, a.Level, a.Because = t.To, t.Level, a.Program.Sentence(t, clock)
 	if a.Kind == logic.InputKind && a.State == logic.Good {
 		a.Because = a.Program.InputText(t.Reason.Terms[0])
 	}
 	a.Grounds = grounds(a.Program, s, t, clock, 0)
+}
+
+// lookAtLevel notes since when an analog output has had its value, and what it
+// changes to next. The changes themselves, of which a loop makes very many, are
+// not kept.
+func (w *witness) lookAtLevel(s *logic.Stepper, now int64) {
+	a, level := w.account, s.Level(w.index)
+	if level == w.level {
+		return
+	}
+	if now <= a.At {
+		a.Since = now
+	} else if a.Next == nil {
+		t := s.Standing(logic.OutputKind, w.index)
+		a.NextText = a.Program.Sentence(t, a.Recording.Clock.Format)
+		t.Reason = t.Reason.Clone()
+		a.Next = &t
+	}
+	w.level = level
 }
 
 // deepest is how far grounds are followed from rule to rule.
@@ -158,10 +197,17 @@ func grounds(p *logic.Program, s *logic.Stepper, t logic.Transition, clock logic
 		standing := s.Standing(logic.BandsKind, i)
 		return Ground{Text: p.Bands[i].Name + " is " + p.StateText(logic.BandsKind, i, standing.To) + ": " + p.Sentence(standing, clock), Under: grounds(p, s, standing, clock, depth+1)}
 	}
+	proportion := func(kind logic.Kind, i int) Ground {
+		standing := s.Standing(kind, i)
+		return Ground{Text: p.Name(kind, i) + " is " + standing.To.String() + ": " + p.Sentence(standing, clock), Under: grounds(p, s, standing, clock, depth+1)}
+	}
 	for _, i := range t.Reason.Callers {
-		if c := p.Calling[i]; c.Kind == logic.BandsKind {
+		switch c := p.Calling[i]; c.Kind {
+		case logic.BandsKind:
 			all = append(all, bands(c.Index))
-		} else {
+		case logic.FollowKind, logic.LoopKind:
+			all = append(all, proportion(c.Kind, c.Index))
+		default:
 			all = append(all, rule(c.Index))
 		}
 	}

@@ -54,9 +54,7 @@ func (c *compiler) alarm(i int, d *sheet.Alarm) {
 			}
 			caller.Name, caller.node = d.Name+" until acknowledged", announced
 		}
-		for _, n := range call.Outputs {
-			c.calls[n.Name] = append(c.calls[n.Name], c.caller(caller))
-		}
+		c.callAll(call.Calls, caller)
 	}
 }
 

@@ -58,9 +58,7 @@ func (c *compiler) bands(d *sheet.Bands) {
 	b.node = c.addCond(condNode{op: condBands, a: int32(index)})
 	for i := range b.Bands {
 		b.Bands[i].node = c.addCond(condNode{op: condBand, a: int32(index), b: int32(i)})
-		for _, n := range d.Bands[i].Calls {
-			c.calls[n.Name] = append(c.calls[n.Name], c.caller(Caller{Kind: BandsKind, Index: index, Name: d.Name + " (" + b.Bands[i].Title + ")", node: b.Bands[i].node}))
-		}
+		c.callAll(d.Bands[i].Calls, Caller{Kind: BandsKind, Index: index, Name: d.Name + " (" + b.Bands[i].Title + ")", node: b.Bands[i].node})
 	}
 	c.p.Bands = append(c.p.Bands, b)
 }

@@ -9,7 +9,7 @@ type Do uint8
 const (
 	SetSetting  Do = iota // give a setpoint or constant Value, in its own unit
 	ResetRule             // reset a latch
-	TakeInHand            // decide an output: On or off
+	TakeInHand            // decide an output: On or off, or an analog one's Value, in its unit
 	StandOff              // keep an output off
 	GiveBack              // leave an output to its callers again
 	PinInput              // let an input be Value, in engineering units, or 0 or 1 for a contact
@@ -35,10 +35,11 @@ const (
 	Auto    Mode = iota // its callers
 	HandOn              // a person
 	HandOff             // a person
+	HandAt              // a person, of an analog output
 	Stood               // nobody: it stays off
 )
 
-func (m Mode) String() string { return [...]string{"auto", "hand on", "hand off", "off"}[m] }
+func (m Mode) String() string { return [...]string{"auto", "hand on", "hand off", "hand", "off"}[m] }
 
 // Mode is who decides an output.
 func (s *Stepper) Mode(output int) Mode { return s.modes[output] }
@@ -62,7 +63,10 @@ func (s *Stepper) Command(c Command) {
 		s.newConds.addAll(s.p.Alarms[i].tests)
 	case TakeInHand:
 		s.modes[i] = HandOff
-		if c.On {
+		switch {
+		case s.p.Outputs[i].Analog():
+			s.modes[i], s.hands[i] = HandAt, s.p.Outputs[i].clamp(c.Value)
+		case c.On:
 			s.modes[i] = HandOn
 		}
 		s.newCallers = true

@@ -20,7 +20,7 @@ func Compile(job *sheet.Job) (*Program, error) {
 // CompileWith is Compile with further conditions that somebody wants to watch;
 // it gives their numbers, for Stepper.Watch.
 func CompileWith(job *sheet.Job, watched []sheet.Condition) (*Program, []int32, error) {
-	c := &compiler{p: &Program{Job: job, index: map[string]int{}}, shared: map[valueNode]int32{}, calls: map[string][]int32{}, callers: map[int32]int32{}}
+	c := &compiler{p: &Program{Job: job, index: map[string]int{}}, shared: map[valueNode]int32{}, calls: map[string][]int32{}, callers: map[Caller]int32{}}
 	for i, in := range job.Inputs {
 		node := Input{Name: in.Name, Inverted: in.Inverted != nil, junction: -1}
 		length := func(d *sheet.Duration) int64 {
@@ -45,6 +45,9 @@ func CompileWith(job *sheet.Job, watched []sheet.Condition) (*Program, []int32, 
 	for i, s := range job.Setpoints {
 		c.p.Settings = append(c.p.Settings, Setting{s.Name, s.Value.Quantity()})
 		c.p.index["s:"+s.Name] = i
+	}
+	for i, o := range job.Outputs {
+		c.p.index["o:"+o.Name] = i
 	}
 	for i, d := range job.Derived {
 		t, err := job.TypeOf(d.Value)
@@ -75,9 +78,6 @@ func CompileWith(job *sheet.Job, watched []sheet.Condition) (*Program, []int32, 
 	for i, r := range job.Rules {
 		c.p.index["r:"+r.Name] = i
 	}
-	for i, o := range job.Outputs {
-		c.p.index["o:"+o.Name] = i
-	}
 	for i, b := range job.Bands {
 		c.bands(b)
 		c.p.index["b:"+b.Name] = i
@@ -86,9 +86,13 @@ func CompileWith(job *sheet.Job, watched []sheet.Condition) (*Program, []int32, 
 		c.rule(r)
 	}
 	for i, r := range job.Rules { // callers stand in the order of the sheet
-		for _, n := range r.Calls() {
-			c.calls[n.Name] = append(c.calls[n.Name], c.caller(Caller{Kind: RuleKind, Index: i, Name: r.Name, node: c.p.Rules[i].node}))
-		}
+		c.callAll(r.Calls(), Caller{Kind: RuleKind, Index: i, Name: r.Name, node: c.p.Rules[i].node})
+	}
+	for _, f := range job.Follows {
+		c.follow(f)
+	}
+	for _, l := range job.Loops {
+		c.loop(l)
 	}
 	for i, a := range job.Alarms {
 		c.alarm(i, a)
@@ -115,7 +119,7 @@ type compiler struct {
 	shared map[valueNode]int32 // equal values are computed once
 	calls  map[string][]int32  // by output: what calls it
 
-	callers map[int32]int32 // by node: the number of a caller
+	callers map[Caller]int32
 	err     error
 }
 
@@ -185,18 +189,36 @@ func (c *compiler) output(o *sheet.Output) {
 	c.p.callers = append(c.p.callers, c.calls[o.Name]...)
 	node.count = int32(len(c.calls[o.Name]))
 	if o.Fail != nil {
-		node.fail = map[string]FailState{"off": FailOff, "on": FailOn, "hold": FailHold}[o.Fail.Word]
+		node.fail = map[string]FailState{"off": FailOff, "on": FailOn, "hold": FailHold, "": FailTo}[o.Fail.Word]
+	}
+	if o.Range != nil {
+		node.Unit, node.Low, node.High = o.Unit(), o.Range.From.Value, o.Range.To.Value
+		node.lowest = o.CalledBy != nil && o.CalledBy.Word == "lowest"
+		if node.fail == FailTo {
+			node.failLevel = o.Fail.Value.In(node.Unit)
+		}
 	}
 	c.p.Outputs = append(c.p.Outputs, node)
 }
 
+// callAll makes a caller call outputs, analog ones with a value.
+func (c *compiler) callAll(calls []*sheet.Call, by Caller) {
+	for _, x := range calls {
+		by.value = -1
+		if x.Value != nil {
+			by.value = c.value(x.Value, c.p.Job.Outputs[c.p.OutputIndex(x.Output.Name)].Unit(), false)
+		}
+		c.calls[x.Output.Name] = append(c.calls[x.Output.Name], c.caller(by))
+	}
+}
+
 // caller is the number of something that calls.
 func (c *compiler) caller(x Caller) int32 {
-	i, known := c.callers[x.node]
+	i, known := c.callers[x]
 	if !known {
 		i = int32(len(c.p.Calling))
 		c.p.Calling = append(c.p.Calling, x)
-		c.callers[x.node] = i
+		c.callers[x] = i
 	}
 	return i
 }
@@ -339,6 +361,8 @@ func (c *compiler) turn(x *sheet.Turn) int32 {
 		node = condNode{op: condChanges, a: c.value(x.Name, c.p.Inputs[i].Chain.Engineering(), false)}
 	} else if i := c.p.DerivedIndex(name); i >= 0 {
 		node = condNode{op: condChanges, a: c.p.Derived[i].value}
+	} else if o := c.analogOutput(name); o >= 0 {
+		node = condNode{op: condChanges, a: c.addValue(valueNode{op: valueOutput, a: int32(o)})}
 	} else {
 		node.a = c.state(x.Name)
 	}
@@ -551,6 +575,9 @@ func (c *compiler) name(n *sheet.Name, u unit.Unit) int32 {
 		}
 		return c.converted(d.value, conversion{d.Unit, u, t.Difference})
 	}
+	if o := c.analogOutput(n.Name); o >= 0 {
+		return c.converted(c.addValue(valueNode{op: valueOutput, a: int32(o)}), conversion{from: c.p.Job.Outputs[o].Unit(), to: u})
+	}
 	i := c.p.InputIndex(n.Name)
 	if i < 0 || c.p.Inputs[i].Chain == nil {
 		c.fail(fmt.Errorf("%s: %s has no value", n.At, n.Name))
@@ -558,6 +585,14 @@ func (c *compiler) name(n *sheet.Name, u unit.Unit) int32 {
 	}
 	c.p.Inputs[i].used = true
 	return c.converted(c.addValue(valueNode{op: valueInput, a: int32(i)}), conversion{from: c.p.Inputs[i].Chain.Engineering(), to: u})
+}
+
+// analogOutput finds an analog output by name; -1 if there is none.
+func (c *compiler) analogOutput(name string) int {
+	if o := c.p.OutputIndex(name); o >= 0 && c.p.Job.Outputs[o].Range != nil {
+		return o
+	}
+	return -1
 }
 
 func (c *compiler) converted(v int32, by conversion) int32 {

@@ -66,6 +66,10 @@ func (s *Stepper) cond(i int32) truth {
 		return s.stepRule(i, n.a)
 	case condMessage:
 		return s.stepMessage(i, n.a)
+	case condFollow:
+		return s.stepFollow(n.a)
+	case condLoop:
+		return s.stepLoop(i, n.a)
 	case condAlarm:
 		return s.alarmHolds(n)
 	case condBands:

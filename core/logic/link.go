@@ -5,12 +5,13 @@ import "math/bits"
 // links are what must be computed anew when something changes, so that the
 // cost of an instant grows with what it changes and not with the job.
 type links struct {
-	inputValues lists   // by input: the values that depend on it, however far
-	inputConds  lists   // by input: the comparisons and contacts that do
-	condConds   lists   // by condition: those directly made of it
-	outputConds lists   // by output: the conditions that name it
-	forOutputs  []bool  // by condition: outputs look at it
-	plain       []int32 // by input: its value if it is plain, or -1
+	inputValues  lists   // by input: the values that depend on it, however far
+	inputConds   lists   // by input: the comparisons and contacts that do
+	condConds    lists   // by condition: those directly made of it
+	outputConds  lists   // by output: the conditions that name it
+	outputValues lists   // by output: the values that depend on that of an analog one
+	forOutputs   []bool  // by condition: outputs look at it
+	plain        []int32 // by input: its value if it is plain, or -1
 }
 
 // lists are many short lists in one array.
@@ -37,18 +38,47 @@ func (p *Program) link() {
 	condConds := make([][]int32, len(p.conds))
 	outputConds := make([][]int32, len(p.Outputs))
 	forOutputs := make([]bool, len(p.conds))
-	reads := make([]map[int32]bool, len(p.values)) // by value: the inputs it depends on
+	outputValues := make([][]int32, len(p.Outputs))
+	reads := make([]map[int32]bool, len(p.values)) // by value: the inputs it depends on, and the analog outputs as their complements
 	for v := range p.values {
 		n := &p.values[v]
 		reads[v] = map[int32]bool{}
-		if n.op == valueInput {
+		switch n.op {
+		case valueInput:
 			reads[v][n.a] = true
+		case valueOutput:
+			reads[v][^n.a] = true
 		}
 		for _, a := range p.valueArgs(n) {
 			merge(reads[v], reads[a])
 		}
 		for input := range reads[v] {
+			if input < 0 {
+				outputValues[^input] = append(outputValues[^input], int32(v))
+				continue
+			}
 			inputValues[input] = append(inputValues[input], int32(v))
+		}
+	}
+	depends := func(i int32, values ...int32) {
+		all := map[int32]bool{}
+		for _, v := range values {
+			if v >= 0 {
+				merge(all, reads[v])
+			}
+		}
+		for input := range all {
+			if input < 0 {
+				outputConds[^input] = append(outputConds[^input], i)
+				continue
+			}
+			inputConds[input] = append(inputConds[input], i)
+		}
+	}
+	while := func(i, cond int32) {
+		forOutputs[i] = true
+		if cond >= 0 {
+			condConds[cond] = append(condConds[cond], i)
 		}
 	}
 	for c := range p.conds {
@@ -57,9 +87,15 @@ func (p *Program) link() {
 		case condContact, condGood:
 			inputConds[n.a] = append(inputConds[n.a], i)
 		case condKnown:
-			for input := range reads[n.a] {
-				inputConds[input] = append(inputConds[input], i)
-			}
+			depends(i, n.a)
+		case condFollow:
+			f := &p.Follows[n.a]
+			depends(i, f.of)
+			while(i, f.while)
+		case condLoop:
+			l := &p.Loops[n.a]
+			depends(i, l.of, l.target)
+			while(i, l.while)
 		case condRule:
 			r := &p.Rules[n.a]
 			seen := map[int32]bool{}
@@ -100,15 +136,8 @@ func (p *Program) link() {
 				condConds[a] = append(condConds[a], i)
 			}
 		default:
-			all := map[int32]bool{}
-			for _, v := range n.values() {
-				if v >= 0 {
-					merge(all, reads[v])
-				}
-			}
-			for input := range all {
-				inputConds[input] = append(inputConds[input], i)
-			}
+			values := n.values()
+			depends(i, values[:]...)
 		}
 	}
 	for _, o := range p.Outputs {
@@ -118,7 +147,7 @@ func (p *Program) link() {
 			}
 		}
 	}
-	p.links = links{newLists(inputValues), newLists(inputConds), newLists(condConds), newLists(outputConds), forOutputs, nil}
+	p.links = links{newLists(inputValues), newLists(inputConds), newLists(condConds), newLists(outputConds), newLists(outputValues), forOutputs, nil}
 	p.links.plain = p.plainValues(reads)
 }
 

@@ -17,8 +17,8 @@ type Message struct {
 	to    string
 }
 
-// A sent is an input or a derived value, the other of which is -1.
-type sent struct{ input, derived int32 }
+// A sent is an input, a derived value or an output; the others are -1.
+type sent struct{ input, derived, output int32 }
 
 // MessageIndex finds a message by name; -1 if there is none.
 func (p *Program) MessageIndex(name string) int { return p.find("m:" + name) }
@@ -31,7 +31,7 @@ func (c *compiler) message(d *sheet.Message) {
 	var to []string
 	for _, s := range d.Sends {
 		for _, n := range s.Values {
-			x := sent{int32(c.p.InputIndex(n.Name)), int32(c.p.DerivedIndex(n.Name))}
+			x := sent{int32(c.p.InputIndex(n.Name)), int32(c.p.DerivedIndex(n.Name)), int32(c.p.OutputIndex(n.Name))}
 			if x.input >= 0 {
 				c.p.Inputs[x.input].used = true
 			}
@@ -83,6 +83,8 @@ func (s *Stepper) stepMessage(i int32, index int32) truth {
 			t := Term{Kind: ValueTerm, Input: x.input, Rule: x.derived}
 			known := true
 			switch {
+			case x.output >= 0:
+				t.Rule, t.State, t.Left = ^x.output, s.outputs[x.output], s.levels[x.output]
 			case x.derived >= 0:
 				v := s.p.Derived[x.derived].value
 				t.Left, known = s.values[v], s.known[v]
@@ -113,9 +115,12 @@ func (p *Program) sentText(message int, sent []Term) string {
 
 func (p *Program) sentValue(t Term) string {
 	name := ""
-	if t.Input >= 0 {
+	switch {
+	case t.Input >= 0:
 		name = p.Inputs[t.Input].Name
-	} else {
+	case t.Rule < 0:
+		return p.outputText(t)
+	default:
 		name = p.Derived[t.Rule].Name
 	}
 	switch {

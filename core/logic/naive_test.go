@@ -44,6 +44,12 @@ type naive struct {
 	unknown bool // nobody has acknowledged the only alarm since it came
 	rules   map[string]*naiveRule
 	outputs map[string]*naiveOutput
+	valve   *naiveValve // the only analog output
+	loop    *naiveLoop  // the only one
+	wake    int64       // when the loop is worked out next
+
+	out2  State // the output that conditions look at, and the valve, before this pass
+	level float64
 }
 
 type naiveRule struct {
@@ -71,7 +77,7 @@ type naiveOutput struct {
 func newNaive(job *sheet.Job) *naive {
 	n := &naive{job: job, analog: map[string]*signal.Analog{}, contacts: map[string]*signal.Contact{}, start: never,
 		tripped: map[sheet.Condition]bool{}, since: map[any]int64{}, over: map[any]bool{}, last: map[sheet.Condition]any{}, crossed: map[sheet.Condition]int64{}, past: map[sheet.Condition][]pastValue{}, limits: map[*sheet.Band]*sheet.Compare{},
-		rules: map[string]*naiveRule{}, outputs: map[string]*naiveOutput{}}
+		rules: map[string]*naiveRule{}, outputs: map[string]*naiveOutput{}, valve: &naiveValve{}, loop: &naiveLoop{}, wake: never}
 	var err error
 	if n.zone, err = time.LoadLocation(job.Timezone); err != nil {
 		panic(err)
@@ -108,7 +114,7 @@ var milligrams = unit.MustLookup("mg/L")
 func (n *naive) value(e sheet.Expr) (float64, bool) {
 	switch e := e.(type) {
 	case *sheet.Literal:
-		if e.Unit == (unit.Unit{}) {
+		if e.Unit == (unit.Unit{}) || e.Unit == percent {
 			return e.Value, true
 		}
 		return e.Unit.Convert(e.Value, milligrams), true
@@ -133,9 +139,14 @@ func (n *naive) value(e sheet.Expr) (float64, bool) {
 		switch d := n.job.Lookup(e.Name).(type) {
 		case *sheet.Setpoint:
 			q := d.Value.Quantity()
+			if q.Unit == percent {
+				return q.Value, true
+			}
 			return q.In(milligrams), true
 		case *sheet.Derived:
 			return n.value(d.Value)
+		case *sheet.Output:
+			return n.level, true
 		}
 		a := n.analog[e.Name]
 		return a.Value, a.Fault == signal.None
@@ -185,7 +196,7 @@ func (n *naive) state(name string) truth {
 	if r := n.rules[name]; r != nil {
 		return map[State]truth{Off: isFalse, On: isTrue, Undecided: isUnknown}[r.shown]
 	}
-	return truthOf(n.outputs[name].state == On)
+	return truthOf(n.out2 == On)
 }
 
 func (n *naive) quality(name string) bool {
@@ -610,35 +621,22 @@ func (n *naive) output(o *sheet.Output) {
 	states := map[State]int{}
 	callers, lockedCaller := 0, false
 	for _, r := range n.job.Rules {
-		if slices.ContainsFunc(r.Calls(), func(c *sheet.Name) bool { return c.Name == o.Name }) {
+		if called(r.Calls(), o) != nil {
 			states[n.rules[r.Name].shown]++
 			callers++
 			lockedCaller = lockedCaller || n.locked(&r.Guard) != isFalse
 		}
 	}
 	for i, b := range n.job.Bands[0].Bands {
-		if slices.ContainsFunc(b.Calls, func(c *sheet.Name) bool { return c.Name == o.Name }) {
+		if called(b.Calls, o) != nil {
 			callers++
-			switch calls := n.bands.inForce == i || n.job.Bands[0].Cumulative != nil && n.bands.inForce < i; {
-			case n.bands.undecided:
-				states[Undecided]++
-			case calls:
-				states[On]++
-			default:
-				states[Off]++
-			}
+			states[n.bandCalls(i)]++
 		}
 	}
-	alarm := n.job.Alarms[slices.IndexFunc(n.job.Alarms, func(a *sheet.Alarm) bool { return a.Name == "alarm0" })]
-	inhibited := n.clause(alarm.Inhibit, isFalse) == isTrue
-	for _, c := range alarm.Calls {
-		if slices.ContainsFunc(c.Outputs, func(c *sheet.Name) bool { return c.Name == o.Name }) {
-			calls := n.rules["alarm0"].on
-			if c.Until {
-				calls = n.unknown && !inhibited
-			}
+	for _, c := range n.alarm().Calls {
+		if called(c.Calls, o) != nil {
 			callers++
-			states[map[bool]State{true: On, false: Off}[calls]]++
+			states[n.alarmCalls(c)]++
 		}
 	}
 	called := Off
@@ -660,11 +658,7 @@ func (n *naive) output(o *sheet.Output) {
 		to = Off
 	case called == Undecided:
 		to = m.state
-		settle := int64(sheet.DefaultSettle)
-		if n.job.Settle != nil {
-			settle = n.job.DurationValue(n.job.Settle)
-		}
-		if n.now-n.start >= settle && (o.Fail == nil || o.Fail.Word != "hold") {
+		if n.settled() && (o.Fail == nil || o.Fail.Word != "hold") {
 			to = map[bool]State{true: On, false: Off}[o.Fail != nil && o.Fail.Word == "on"]
 		}
 	case called == On && m.state == Off && (m.everOn && n.within(m.turned, o.MinimumOff) || permitted != isTrue):
@@ -677,13 +671,54 @@ func (n *naive) output(o *sheet.Output) {
 	}
 }
 
+// called finds how an output is called; nil if it is not.
+func called(calls []*sheet.Call, o *sheet.Output) *sheet.Call {
+	for _, c := range calls {
+		if c.Output.Name == o.Name {
+			return c
+		}
+	}
+	return nil
+}
+
+func (n *naive) bandCalls(i int) State {
+	calls := n.bands.inForce == i || n.job.Bands[0].Cumulative != nil && n.bands.inForce < i
+	switch {
+	case n.bands.undecided:
+		return Undecided
+	case calls:
+		return On
+	}
+	return Off
+}
+
+func (n *naive) alarm() *sheet.Alarm {
+	return n.job.Alarms[slices.IndexFunc(n.job.Alarms, func(a *sheet.Alarm) bool { return a.Name == "alarm0" })]
+}
+
+func (n *naive) alarmCalls(c *sheet.AlarmCall) State {
+	calls, inhibited := n.rules["alarm0"].on, n.clause(n.alarm().Inhibit, isFalse) == isTrue
+	if c.Until {
+		calls = n.unknown && !inhibited
+	}
+	return map[bool]State{true: On, false: Off}[calls]
+}
+
+func (n *naive) settled() bool {
+	settle := int64(sheet.DefaultSettle)
+	if n.job.Settle != nil {
+		settle = n.job.DurationValue(n.job.Settle)
+	}
+	return n.now-n.start >= settle
+}
+
 // instant evaluates everything at a time, and says what ended different.
 func (n *naive) instant(t int64) []string {
 	n.moved = n.start == never
 	n.now, n.start = t, min(n.start, t)
 	before := n.states()
 	for range mostPasses {
-		named := n.outputs["out2"].state // the one that conditions look at
+		n.out2, n.level = n.outputs["out2"].state, n.valve.level
 		n.decideBands(n.job.Bands[0])
 		for range 2 { // what is true for an instant only is over the second time
 			for _, r := range n.job.Order {
@@ -691,9 +726,13 @@ func (n *naive) instant(t int64) []string {
 			}
 		}
 		for _, o := range n.job.Outputs {
-			n.output(o)
+			if o.Range != nil {
+				n.analogOutput(o)
+			} else {
+				n.output(o)
+			}
 		}
-		if n.outputs["out2"].state == named {
+		if n.outputs["out2"].state == n.out2 && n.valve.level == n.level {
 			break
 		}
 	}
@@ -715,9 +754,11 @@ func (n *naive) states() []string {
 		all = append(all, a.Name+" "+map[bool]string{true: "active", false: "normal"}[n.rules[a.Name].on])
 	}
 	for _, o := range n.job.Outputs {
-		all = append(all, o.Name+" "+n.outputs[o.Name].state.String())
+		if o.Range == nil {
+			all = append(all, o.Name+" "+n.outputs[o.Name].state.String())
+		}
 	}
-	return all
+	return append(all, fmt.Sprint("valve ", n.valve.level))
 }
 
 // lengths are all durations in random jobs, and the settling time.
@@ -782,6 +823,9 @@ func (n *naive) play(p *Program, all []moment) []string {
 		changed := n.instant(t)
 		slices.Sort(changed)
 		out = append(out, changed...)
+		if n.wake != never {
+			add(n.wake)
+		}
 		if n.moved {
 			for _, d := range lengths {
 				add(t + d)
@@ -807,7 +851,13 @@ func TestNaively(t *testing.T) {
 			for _, tr := range s.Step(at) {
 				if tr.Kind != InputKind && tr.Kind != MessageKind {
 					state := func(s State) string {
+						if tr.Before != tr.Level { // of the valve
+							return fmt.Sprint(map[bool]float64{true: tr.Before, false: tr.Level}[s == Off])
+						}
 						return strings.ReplaceAll(p.StateText(tr.Kind, int(tr.Index), s), " ", "_")
+					}
+					if tr.Before != tr.Level {
+						tr.From, tr.To = Off, On
 					}
 					lines = append(lines, fmt.Sprintf("%d %s %s from %s", at, p.Name(tr.Kind, int(tr.Index)), state(tr.To), state(tr.From)))
 				}

@@ -138,7 +138,7 @@ func (f *pointFinder) add(n *condNode, effect Effect, all ...passing) {
 		if chain != nil {
 			stages = chain.Stages(x.point, len(chain.Units)-1)
 		} else {
-			stages[0].Unit = f.p.Derived[f.p.DerivedIndex(name)].Unit
+			stages[0].Unit = f.p.unitOf(name)
 		}
 		f.points = append(f.points, RulePoint{effect, f.rule, name, x.op, stages})
 	}
@@ -164,11 +164,22 @@ func (f *pointFinder) values(n *condNode) *Stepper {
 	return s
 }
 
-// measured tells whether a value is that of an input or a derived value, and
-// which one's; only an input has a chain.
+// unitOf is the unit of a derived value or an analog output.
+func (p *Program) unitOf(name string) unit.Unit {
+	if i := p.DerivedIndex(name); i >= 0 {
+		return p.Derived[i].Unit
+	}
+	return p.Outputs[p.OutputIndex(name)].Unit
+}
+
+// measured tells whether a value is that of an input, an analog output or a
+// derived value, and which one's; only an input has a chain.
 func (p *Program) measured(value int32) (name string, chain *signal.Chain, ok bool) {
-	if n := &p.values[value]; n.op == valueInput {
+	switch n := &p.values[value]; n.op {
+	case valueInput:
 		return p.Inputs[n.a].Name, p.Inputs[n.a].Chain, true
+	case valueOutput:
+		return p.Outputs[n.a].Name, nil, true
 	}
 	for _, d := range p.Derived {
 		if d.value == value {
@@ -181,7 +192,7 @@ func (p *Program) measured(value int32) (name string, chain *signal.Chain, ok bo
 // value computes a value that no input changes.
 func (f *pointFinder) value(v int32) (float64, bool) {
 	n := &f.p.values[v]
-	if n.op == valueInput {
+	if n.op == valueInput || n.op == valueOutput {
 		return 0, false
 	}
 	s := &Stepper{p: f.p, settings: f.settings, values: make([]float64, len(f.p.values)), known: make([]bool, len(f.p.values)), scratch: make([]float64, 0, f.p.widest)}

@@ -28,6 +28,8 @@ type Program struct {
 	Rules    []Rule // those of the sheet, then those of its alarms
 	Alarms   []Alarm
 	Messages []Message
+	Follows  []Follow
+	Loops    []Loop
 	Outputs  []Output
 	Calling  []Caller // what calls outputs
 
@@ -108,15 +110,21 @@ type Output struct {
 	fail                  FailState
 	permissive, interlock int32
 	minimumOn, minimumOff int32
+
+	Unit      unit.Unit // of an analog one
+	Low, High float64   // its range; both 0 for one that is on or off
+	lowest    bool      // the lowest of its callers counts, not the highest
+	failLevel float64   // of FailTo
 }
 
-// A Caller is what may call an output: a rule, a band, or an alarm by its number
-// as a rule.
+// A Caller is what may call an output: a rule, a band, a follow, a loop, or an
+// alarm by its number as a rule.
 type Caller struct {
 	Kind  Kind
-	Index int // of the rule or the bands
+	Index int // of the rule, the bands, the follow or the loop
 	Name  string
 	node  int32 // the condition that is true while it calls
+	value int32 // that it gives to an analog output; -1 for one that is on or off, and where a follow or a loop works it out
 }
 
 // A FailState is what an output does when its callers cannot decide.
@@ -127,6 +135,7 @@ const (
 	FailOff FailState = iota
 	FailOn
 	FailHold
+	FailTo // a value, of an analog output
 )
 
 // of is the state that an output fails to from another.
@@ -140,7 +149,7 @@ func (f FailState) of(before State) State {
 	return before
 }
 
-func (f FailState) String() string { return [...]string{"off", "on", "hold"}[f] }
+func (f FailState) String() string { return [...]string{"off", "on", "hold", "to a value"}[f] }
 
 type valueOp uint8
 
@@ -148,6 +157,7 @@ const (
 	valueConst valueOp = iota
 	valueSetting
 	valueInput
+	valueOutput // the value of an analog output before this pass
 	valueAdd
 	valueSub
 	valueMul
@@ -209,10 +219,12 @@ const (
 	condBand  // a band calls
 	condAlarm // what people have made of an alarm
 	condMessage
+	condFollow // a follow calls
+	condLoop   // a loop calls
 )
 
 var condNames = [...]string{"<", "<=", ">", ">=", "contact", "good", "known", "rule", "not", "and", "or", "at least", "for", "off after",
-	"output", "between", "outside", "near", "turns on", "turns off", "turns", "changes", "crosses", "rising", "falling", "time between", "bands", "band", "alarm", "message"}
+	"output", "between", "outside", "near", "turns on", "turns off", "turns", "changes", "crosses", "rising", "falling", "time between", "bands", "band", "alarm", "message", "follow", "loop"}
 
 // momentary tells whether a condition is true at an instant only.
 func (op condOp) momentary() bool { return op >= condTurnsOn && op <= condCrosses }
@@ -287,6 +299,10 @@ func (p *Program) Name(kind Kind, index int) string {
 		return p.Bands[index].Name
 	case MessageKind:
 		return p.Messages[index].Name
+	case FollowKind:
+		return p.Follows[index].Name
+	case LoopKind:
+		return p.Loops[index].Name
 	}
 	return p.Outputs[index].Name
 }
@@ -350,12 +366,20 @@ func (p *Program) String() string {
 	}
 	for i, o := range p.Outputs {
 		how := "any"
-		if o.all {
+		switch {
+		case o.all:
 			how = "all"
+		case o.lowest:
+			how = "lowest"
+		case o.Analog():
+			how = "highest"
 		}
 		fmt.Fprintf(&b, "output %s: %s of", o.Name, how)
 		for _, r := range p.Callers(i) {
 			fmt.Fprintf(&b, " %s", p.Calling[r].Name)
+			if v := p.Calling[r].value; v >= 0 {
+				fmt.Fprintf(&b, " at v%d", v)
+			}
 		}
 		p.guardText(&b, "permissive", o.permissive)
 		p.guardText(&b, "interlock", o.interlock)
@@ -393,6 +417,8 @@ func (p *Program) valueText(v valueNode) string {
 		return p.Settings[v.a].Name
 	case valueInput:
 		return p.Inputs[v.a].Name
+	case valueOutput:
+		return p.Outputs[v.a].Name
 	case valueAdd:
 		return fmt.Sprintf("v%d + v%d", v.a, v.b)
 	case valueSub:
@@ -426,7 +452,7 @@ func (p *Program) valueText(v valueNode) string {
 // valueArgs are the values that a value is directly computed from.
 func (p *Program) valueArgs(n *valueNode) []int32 {
 	switch n.op {
-	case valueConst, valueSetting, valueInput:
+	case valueConst, valueSetting, valueInput, valueOutput:
 		return nil
 	case valueNegate, valueConvert:
 		return []int32{n.a}
@@ -448,6 +474,12 @@ func (p *Program) condText(c condNode) string {
 		return "rule " + p.Rules[c.a].Name
 	case condMessage:
 		return "message " + p.Messages[c.a].Name
+	case condFollow:
+		f := &p.Follows[c.a]
+		return fmt.Sprintf("follow %s of v%d", f.Name, f.of)
+	case condLoop:
+		l := &p.Loops[c.a]
+		return fmt.Sprintf("loop %s of v%d at v%d", l.Name, l.of, l.target)
 	case condAlarm:
 		return "alarm " + p.Alarms[c.a].Name + [...]string{" announced", " unacknowledged", " shelved"}[c.n]
 	case condBands:

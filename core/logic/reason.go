@@ -30,6 +30,8 @@ const (
 	AfterPulse                 // a rule waits, after its pulse, for its on-condition to let go: Terms
 	InLatch                    // a rule is latched; Terms are those of its on-condition
 	NotCalled                  // an output: none of Callers calls it
+	Following                  // a follow or a loop calls: Terms holds what it makes of its value
+	NotWhile                   // a follow or a loop does not call: Terms are those of its `while`
 	Settling                   // an output: Callers are undecided, and the job settles
 	AtTime                     // a message: every HeldFor, or at the start where that is 0
 	ByCircle                   // an output: it and what looks at it do not come to rest
@@ -78,6 +80,8 @@ type Term struct {
 	At      int
 	Cold    float64 // of a thermocouple, its cold junction's temperature, in degrees Celsius
 
+	Share, Sum float64 // of a loop: what comes of the deviation now, and of its integral
+
 	For     int64 // how long it had to last, in nanoseconds; 0: not at all
 	Since   int64 // since when it has
 	Waiting bool  // it has not lasted so long yet
@@ -104,6 +108,8 @@ const (
 	CrossTerm   // a value that crossed Limit, or did not
 	SlopeTerm   // how far a value rose, Left, over For
 	DaytimeTerm // the time of day
+	FollowTerm  // what the follow Rule makes, High, of its value, Left
+	LoopTerm    // what the loop Rule makes, High, of its value, Left, and its target, Limit
 )
 
 // A Point is which of a comparison's points was used.
@@ -478,11 +484,15 @@ func (p *Program) cause(t Transition, clock Clock) string {
 	case ByReset:
 		return "reset: " + p.termsText(r.Terms, t.Time, clock)
 	case ByCircle:
-		return CircleText(p.Outputs[r.Terms[0].Rule].Name) + ": fails to " + t.To.String()
+		return CircleText(p.Outputs[r.Terms[0].Rule].Name) + ": fails to " + p.toText(t)
 	case ByPerson:
 		return "reset by a person; " + p.termsText(r.Terms, t.Time, clock)
 	case ByHand:
-		return map[Mode]string{HandOn: "in hand: on", HandOff: "in hand: off", Stood: "stood off by a person"}[r.Mode]
+		return map[Mode]string{HandOn: "in hand: on", HandOff: "in hand: off", HandAt: "in hand: " + p.toText(t), Stood: "stood off by a person"}[r.Mode]
+	case Following:
+		return p.TermText(r.Terms[0])
+	case NotWhile:
+		return "it only calls while this changes: " + p.termsText(r.Terms, t.Time, clock)
 	case AtTime:
 		if r.HeldFor > 0 {
 			return "every " + unit.FormatDuration(r.HeldFor)
@@ -511,7 +521,7 @@ func (p *Program) cause(t Transition, clock Clock) string {
 		}
 		return "no longer called by " + p.callerNames(r.Callers)
 	case ByFail:
-		return p.callerNames(r.Callers) + " undecided: fails to " + t.To.String()
+		return p.callerNames(r.Callers) + " undecided: fails to " + p.toText(t)
 	case ByTermsAgain:
 		return "decided again: " + p.termsText(r.Terms, t.Time, clock)
 	}
@@ -604,6 +614,8 @@ func (p *Program) TermText(t Term) string {
 		return p.Alarms[n.a].Name + is + [...]string{"announced", "unacknowledged", "shelved"}[n.n]
 	case OutputTerm:
 		return p.Outputs[t.Rule].Name + " is " + t.State.String()
+	case FollowTerm, LoopTerm:
+		return p.proportionText(t)
 	case BandTerm:
 		return p.Bands[t.Rule].Name + " is " + p.StateText(BandsKind, int(t.Rule), t.State)
 	case TurnTerm:

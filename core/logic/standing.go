@@ -11,7 +11,10 @@ func (s *Stepper) Standing(kind Kind, index int) Transition {
 	case RuleKind, AlarmKind:
 		t.To, t.Reason = s.rules[i], s.standingRule(i)
 	case OutputKind:
-		t.To, t.Reason = s.outputs[i], s.standingOutput(i)
+		t.To, t.Level, t.Before = s.outputs[i], s.levels[i], s.levels[i]
+		t.Reason = s.standingOutput(i)
+	case FollowKind, LoopKind:
+		t.To, t.Reason = s.standingProportion(kind, i)
 	case BandsKind:
 		t.To, t.Reason = s.bandShown(i), s.bandReason(i)
 	case InputKind:
@@ -98,6 +101,8 @@ func (s *Stepper) standingOutput(i int32) Reason {
 		reason.Cause = Settling
 	case called == Undecided:
 		reason = s.outputReason(int(i), s.outputs[i], ByFail)
+	case called == On && o.Analog():
+		reason = s.analogReason(i, ByCall, s.takenBy[i])
 	case called == On:
 		reason = s.outputReason(int(i), On, ByCall)
 	default:

@@ -52,10 +52,12 @@ const (
 	BandsKind
 	AlarmKind // a rule that is an alarm's condition
 	MessageKind
+	FollowKind // these two change nothing but the output that they call
+	LoopKind
 )
 
 func (k Kind) String() string {
-	return [...]string{"input", "rule", "output", "bands", "alarm", "message"}[k]
+	return [...]string{"input", "rule", "output", "bands", "alarm", "message", "follow", "loop"}[k]
 }
 
 // A Transition is one thing that an instant left in another state, with the
@@ -67,6 +69,8 @@ type Transition struct {
 	Index    int32 // of the input, rule, bands or output
 	From, To State
 	Reason   Reason
+
+	Before, Level float64 // of an analog output, in its unit
 }
 
 // A Stepper runs a Program one instant at a time. It allocates nothing while
@@ -83,6 +87,7 @@ type Stepper struct {
 	resets   []bool    // of each rule: a person resets it
 	watched  []int64   // of each condition: when it was first true; nil where nobody watches
 	modes    []Mode    // of each output
+	hands    []float64 // what a person gives an analog one
 
 	quiets    []quiet // of each input
 	evaluated []int32 // inputs of this instant
@@ -110,6 +115,10 @@ type Stepper struct {
 	turned         []int64     // when each rule took its present state
 	outputs        []State
 	outputMemories []ruleState
+	levels         []float64 // of each analog output: its value
+	takenBy        []int32   // the caller that this comes from, or -1
+	follows        []float64 // the value of each follow
+	loops          []loopState
 	timers         timers
 	circle         bool  // outputs and what looks at them do not come to rest
 	circleAt       int64 // since when
@@ -183,6 +192,11 @@ func NewStepper(p *Program) *Stepper {
 		timers: newTimers(len(p.conds) + 1 + len(p.Inputs) + len(p.Outputs)),
 
 		outputMemories: make([]ruleState, len(p.Outputs)),
+		hands:          make([]float64, len(p.Outputs)),
+		levels:         make([]float64, len(p.Outputs)),
+		takenBy:        make([]int32, len(p.Outputs)),
+		follows:        make([]float64, len(p.Follows)),
+		loops:          make([]loopState, len(p.Loops)),
 		scratch:        make([]float64, 0, p.widest),
 
 		newInputs: newMarks(len(p.Inputs)),
@@ -194,6 +208,9 @@ func NewStepper(p *Program) *Stepper {
 	}
 	for i := range s.bands { // before the first instant all is otherwise
 		s.bands[i] = bandState{inForce: len(p.Bands[i].Bands) - 1, waiting: -1, turned: math.MinInt64}
+	}
+	for i := range p.Outputs {
+		s.levels[i], s.takenBy[i] = p.Outputs[i].Low, -1
 	}
 	for i, in := range p.Inputs {
 		if in.Chain != nil {
@@ -396,9 +413,9 @@ func (s *Stepper) Step(t int64) []Transition {
 	}
 	s.dirty = false
 	s.stepInputs()
-	s.stepValues()
 	for range mostPasses {
 		s.again = false
+		s.stepValues()
 		s.stepConds()
 		s.stepOutputs()
 		if !s.again {
@@ -411,6 +428,7 @@ func (s *Stepper) Step(t int64) []Transition {
 	}
 	s.newCallers = true
 	s.stepOutputs()
+	s.stepValues()
 	s.stepConds()
 	s.findQuiet()
 	return s.settledTransitions()
@@ -447,7 +465,7 @@ const mostPasses = 9
 func (s *Stepper) settledTransitions() []Transition {
 	s.kept = s.kept[:0]
 	for _, t := range s.transitions {
-		if t.From != t.To {
+		if t.From != t.To || t.Before != t.Level {
 			s.kept = append(s.kept, t)
 		}
 	}
@@ -486,7 +504,11 @@ func (s *Stepper) stepOutputs() {
 	}
 	s.newCallers = false
 	for i := range s.p.Outputs {
-		s.stepOutput(int32(i))
+		if s.p.Outputs[i].Analog() {
+			s.stepAnalog(int32(i))
+		} else {
+			s.stepOutput(int32(i))
+		}
 	}
 }
 
@@ -535,16 +557,17 @@ func (s *Stepper) DerivedValue(derived int) (value float64, good bool) {
 
 // report notes a transition. A thing that changes again at the same instant has
 // one, from where it was to where it comes to rest.
-func (s *Stepper) report(kind Kind, index int32, from, to State, because Reason) {
+func (s *Stepper) report(kind Kind, index int32, from, to State, because Reason) (t *Transition, again bool) {
 	if r := s.reportOf(kind, index); r != nil {
 		if *r > 0 {
-			t := &s.transitions[*r-1]
+			t = &s.transitions[*r-1]
 			t.To, t.Reason = to, because
-			return
+			return t, true
 		}
 		*r = int32(len(s.transitions)) + 1
 	}
-	s.transitions = append(s.transitions, Transition{s.now, kind, index, from, to, because})
+	s.transitions = append(s.transitions, Transition{Time: s.now, Kind: kind, Index: index, From: from, To: to, Reason: because})
+	return &s.transitions[len(s.transitions)-1], false
 }
 
 // reportOf is where the number of a rule's or output's transition of this

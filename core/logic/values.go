@@ -21,6 +21,8 @@ func (s *Stepper) value(n *valueNode) (v float64, known bool) {
 		return s.settings[n.a], true
 	case valueInput:
 		return s.inputValue(n.a)
+	case valueOutput:
+		return s.levels[n.a], true
 	case valueAdd:
 		return s.values[n.a] + s.values[n.b], s.known[n.a] && s.known[n.b]
 	case valueSub:

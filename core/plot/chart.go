@@ -1,6 +1,6 @@
 // Package plot draws strip charts of a replay: the analog inputs with the trip
-// and reset points of the rules that use them, and lanes for contacts, rules
-// and outputs below, all on one time axis.
+// and reset points of the rules that use them, analog outputs, and lanes for
+// contacts, rules and outputs below, all on one time axis.
 package plot
 
 import (
@@ -23,12 +23,14 @@ type Chart struct {
 	Lanes    []Lane
 }
 
-// A Panel is one analog signal.
+// A Panel is one analog signal, or an analog output.
 type Panel struct {
 	Name, Unit string
 	Signal     *recording.Column // as the rules see it; NaN where it is bad
 	Span       float64           // what the chain can give, in the signal's unit; 0 if that is not known
 	Points     []Point
+	Output     bool // it is filled, as outputs are that are on, over its whole range
+	Low, High  float64
 }
 
 // A Point is the value at which a rule trips or resets.
@@ -87,6 +89,11 @@ func FromReplay(r *bench.Result, title, subtitle string) (*Chart, error) {
 		}
 		c.Panels = append(c.Panels, Panel{Name: d.Name, Unit: d.Unit.Name(), Signal: signal, Points: points(r, d.Name)})
 	}
+	for i, o := range p.Outputs {
+		if level := r.Level(i); level != nil {
+			c.Panels = append(c.Panels, Panel{Name: o.Name, Unit: o.Unit.Name(), Signal: level, Output: true, Low: o.Low, High: o.High, Points: points(r, o.Name)})
+		}
+	}
 	for i, b := range p.Bands {
 		lane := Lane{Name: b.Name, Kind: logic.BandsKind, Spans: r.Spans(logic.BandsKind, i)}
 		for _, band := range b.Bands {
@@ -99,6 +106,9 @@ func FromReplay(r *bench.Result, title, subtitle string) (*Chart, error) {
 	}
 	plant := r.Plant()
 	for _, sum := range r.Summary {
+		if sum.Range != nil {
+			continue // it has a panel
+		}
 		c.Lanes = append(c.Lanes, Lane{Name: sum.Name, Kind: sum.Kind, Spans: r.Spans(sum.Kind, int(sum.Index)), Starts: sum.Starts})
 		if sum.Kind != logic.OutputKind {
 			continue
@@ -161,8 +171,13 @@ func (p Point) Direction() string {
 }
 
 // Limits are the lowest and highest value of a panel's axis: what the signal
-// covers, and the points that are near enough not to press it flat.
+// covers, and the points that are near enough not to press it flat; of an output
+// its range.
 func (p *Panel) Limits() (low, high float64) {
+	if p.Output {
+		margin := (p.High - p.Low) * 0.06
+		return p.Low - margin, p.High + margin
+	}
 	low, high = math.Inf(1), math.Inf(-1)
 	for _, b := range p.Signal.Blocks {
 		if !math.IsNaN(b.Min) {

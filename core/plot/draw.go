@@ -50,6 +50,7 @@ var (
 	shade   = color.NRGBA{0x4b, 0x3f, 0x8f, 0x16}
 	bad     = color.NRGBA{0x7a, 0x4a, 0x78, 0xff}
 	badBg   = color.NRGBA{0x7a, 0x4a, 0x78, 0x22}
+	filled  = color.NRGBA{0x23, 0x21, 0x1c, 0x30}
 	light   = color.NRGBA{0xb8, 0xb2, 0xa4, 0xff}
 )
 
@@ -180,9 +181,13 @@ func (d *drawing) panel(p *Panel, from, to float64) {
 		d.text(left-8, y(v)+4, 10.5, ink2, false, -1, tickText(v, high-low))
 	}
 	d.text(14, from+13, 12, ink, true, 0, p.Name)
-	d.text(14, from+27, 11, ink2, false, 0, p.Unit)
+	what := p.Unit
+	if p.Output {
+		what += ", output"
+	}
+	d.text(14, from+27, 11, ink2, false, 0, what)
 	d.points(p, low, high, from, to, y)
-	d.signal(p.Signal.Extents(d.From, d.To, Width-left-right), from, to, y)
+	d.signal(p, p.Signal.Extents(d.From, d.To, Width-left-right), from, to, y)
 	d.line(left, from, left, to, 0.8, ink2)
 }
 
@@ -247,12 +252,18 @@ func (d *drawing) points(p *Panel, low, high, from, to float64, y func(float64) 
 }
 
 // signal draws the extent of every pixel, holds the last value where there is
-// no reading, and leaves a marked gap where the signal is bad.
-func (d *drawing) signal(extents []recording.Extent, from, to float64, y func(float64) float64) {
+// no reading, and leaves a marked gap where the signal is bad. An output is
+// filled down to the low end of its range.
+func (d *drawing) signal(p *Panel, extents []recording.Extent, from, to float64, y func(float64) float64) {
 	var run []vg.Point
 	last := math.NaN()
 	badFrom := -1
 	flush := func() {
+		if p.Output && len(run) > 1 {
+			first, last := run[0], run[len(run)-1]
+			foot := d.point(0, y(p.Low)).Y
+			d.canvas.FillPolygon(filled, append(slices.Clone(run), vg.Point{X: last.X, Y: foot}, vg.Point{X: first.X, Y: foot}))
+		}
 		if len(run) > 1 {
 			d.path(run, 1.1, ink)
 		}

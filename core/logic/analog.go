@@ -1,0 +1,202 @@
+package logic
+
+import (
+	"rectura/core/unit"
+)
+
+// An analog output is on while something calls it, or a person or its fail state
+// gives it a value, and stands at the low end of its range otherwise.
+
+// callLevel is the value that a caller gives an analog output.
+func (s *Stepper) callLevel(caller int32) float64 {
+	switch c := &s.p.Calling[caller]; c.Kind {
+	case FollowKind:
+		return s.follows[c.Index]
+	case LoopKind:
+		return s.loops[c.Index].out
+	default:
+		return s.values[c.value]
+	}
+}
+
+// chosen is the caller whose value an analog output takes, of those that call
+// and are not the one left out; -1 if there is none.
+func (s *Stepper) chosen(i, without int32) (caller int32, level float64) {
+	o := &s.p.Outputs[i]
+	caller = -1
+	for _, c := range s.p.Callers(int(i)) {
+		if c == without || s.calling(c) != On {
+			continue
+		}
+		// Of equal ones a loop that has the output keeps it, and one that has not
+		// does not take it.
+		if v := o.clamp(s.callLevel(c)); caller < 0 || o.prefers(v, level) || v == level && s.claim(c) > s.claim(caller) {
+			caller, level = c, v
+		}
+	}
+	return caller, level
+}
+
+// claim orders callers that give the same value.
+func (s *Stepper) claim(caller int32) int {
+	c := &s.p.Calling[caller]
+	switch {
+	case c.Kind != LoopKind:
+		return 1
+	case s.loops[c.Index].has:
+		return 2
+	}
+	return 0
+}
+
+// prefers tells whether the output would take one value rather than another.
+func (o *Output) prefers(v, other float64) bool {
+	if o.lowest {
+		return v < other
+	}
+	return v > other
+}
+
+// takeOver gives the output to the caller chosen. A loop that did not have it
+// starts from where it stands.
+func (s *Stepper) takeOver(i, caller int32, level float64) float64 {
+	for _, c := range s.p.Callers(int(i)) {
+		x := &s.p.Calling[c]
+		if x.Kind != LoopKind {
+			continue
+		}
+		m := &s.loops[x.Index]
+		if c == caller && !m.has && m.begun != s.now && s.p.Loops[x.Index].integral >= 0 {
+			level = s.levels[i]
+			if other, best := s.chosen(i, c); other >= 0 && s.p.Outputs[i].prefers(best, level) {
+				level = best
+			}
+			m.takeOver(level)
+		}
+		m.has = c == caller
+	}
+	return level
+}
+
+// stepAnalog decides an analog output, in the order of force of any output.
+func (s *Stepper) stepAnalog(i int32) {
+	o, m := &s.p.Outputs[i], &s.outputMemories[i]
+	called := s.callers(int(i))
+	before, levelBefore := s.outputs[i], s.levels[i]
+	state, level, cause, by := called, o.Low, ByCall, int32(-1)
+	heldBefore := m.held
+	m.held = NotHeld
+	mode := s.modes[i]
+	switch {
+	case o.interlock >= 0 && s.truths[o.interlock] != isFalse:
+		state, cause = Off, ByInterlock
+		if mode != Auto {
+			s.modes[i] = Stood // it needs a fresh command
+		}
+	case s.circle:
+		state, level, cause = s.failed(i), s.failLevel(i), ByCircle
+	case mode != Auto:
+		state, cause = Off, ByHand
+		if mode == HandAt {
+			state, level = On, s.hands[i]
+		}
+	case called == Undecided:
+		state, level, cause = before, levelBefore, ByFail
+		if s.settled() {
+			state, level = s.failed(i), s.failLevel(i)
+		}
+	case called == On:
+		by, level = s.chosen(i, -1)
+	}
+	if state == On && before == Off && (cause == ByCall || cause == ByHand) && o.permissive >= 0 && s.truths[o.permissive] != isTrue {
+		state, level, by = Off, o.Low, -1
+		m.held = ByPermissive
+	}
+	level = s.takeOver(i, by, level)
+	s.outputs[i], s.levels[i], s.takenBy[i] = state, level, by
+	if level == levelBefore {
+		return
+	}
+	if conds, values := s.p.links.outputConds.of(i), s.p.links.outputValues.of(i); len(conds) > 0 {
+		s.newConds.addAll(conds)
+		s.newValues.addAll(values)
+		s.again = true
+		if !s.circle {
+			s.restless = i
+		}
+	}
+	reason := s.analogReason(i, cause, by)
+	if heldBefore != NotHeld && (cause == ByCall || cause == ByHand) {
+		s.explainHold(&reason, heldBefore, o.permissive, -1, -1)
+	}
+	t, again := s.report(OutputKind, i, On, On, reason)
+	if !again {
+		t.Before = levelBefore
+	}
+	t.Level = level
+}
+
+// failed and failLevel are what an analog output's fail state makes of it.
+func (s *Stepper) failed(i int32) State {
+	switch s.p.Outputs[i].fail {
+	case FailOff:
+		return Off
+	case FailHold:
+		return s.outputs[i]
+	}
+	return On
+}
+
+func (s *Stepper) failLevel(i int32) float64 {
+	switch o := &s.p.Outputs[i]; o.fail {
+	case FailOff:
+		return o.Low
+	case FailHold:
+		return s.levels[i]
+	default:
+		return o.failLevel
+	}
+}
+
+// analogReason explains the value of an analog output: by the caller that it
+// takes it from, or as any other output.
+func (s *Stepper) analogReason(i int32, cause Cause, by int32) Reason {
+	if cause == ByCall && by >= 0 {
+		s.rulesNamed = append(s.rulesNamed, by)
+		return Reason{Cause: ByCall, Callers: s.rulesNamed[len(s.rulesNamed)-1:]}
+	}
+	state := s.outputs[i]
+	return s.outputReason(int(i), state, cause)
+}
+
+// Level is the value of an analog output after the last instant, in its unit.
+func (s *Stepper) Level(output int) float64 { return s.levels[output] }
+
+// Analog tells whether an output has a value, not only a state.
+func (o *Output) Analog() bool { return o.High > o.Low }
+
+// Text is a value of an analog output, with its unit.
+func (o *Output) Text(v float64) string { return withUnit(unit.Short(v), o.Unit) }
+
+// States are what a transition leads from and to, in words.
+func (p *Program) States(t Transition) (from, to string) {
+	if t.Kind == OutputKind && p.Outputs[t.Index].Analog() {
+		o := &p.Outputs[t.Index]
+		return o.Text(t.Before), o.Text(t.Level)
+	}
+	return p.StateText(t.Kind, int(t.Index), t.From), p.StateText(t.Kind, int(t.Index), t.To)
+}
+
+func (p *Program) toText(t Transition) string {
+	_, to := p.States(t)
+	return to
+}
+
+// outputText is an output with its value or state.
+func (p *Program) outputText(t Term) string {
+	o := &p.Outputs[^t.Rule]
+	if o.Analog() {
+		return o.Name + " " + o.Text(t.Left)
+	}
+	return o.Name + " " + t.State.String()
+}
