@@ -29,7 +29,7 @@ type (
 		Seconds     seconds          `json:"seconds"`
 		Samples     int              `json:"samples"`
 		Transitions []transitionJSON `json:"transitions"`
-		Summary     []summaryJSON    `json:"summary"`
+		Summary     []any            `json:"summary"` // of summaryJSON and rangeJSON
 		Warnings    []string         `json:"warnings"`
 	}
 	transitionJSON struct {
@@ -37,8 +37,8 @@ type (
 		Time    timeJSON `json:"time"`
 		Name    string   `json:"name"`
 		Kind    string   `json:"kind"`
-		From    string   `json:"from"`
-		To      string   `json:"to"`
+		From    any      `json:"from"` // a word; of an analog output a number, in its unit
+		To      any      `json:"to"`
 		Because string   `json:"because"`
 	}
 	summaryJSON struct {
@@ -48,6 +48,16 @@ type (
 		OnSeconds        seconds `json:"on_seconds"`
 		UndecidedSeconds seconds `json:"undecided_seconds"`
 		Final            string  `json:"final"`
+	}
+	rangeJSON struct { // of an analog output
+		Name             string  `json:"name"`
+		Kind             string  `json:"kind"`
+		Min              float64 `json:"min"`
+		Max              float64 `json:"max"`
+		Mean             float64 `json:"mean"`
+		Final            float64 `json:"final"`
+		Unit             string  `json:"unit"`
+		UndecidedSeconds seconds `json:"undecided_seconds"`
 	}
 )
 
@@ -69,6 +79,7 @@ type replayFlags struct {
 	scan, from, to string
 	plot, format   string
 	save           string
+	every          bool
 	reading        readingFlags
 }
 
@@ -102,6 +113,7 @@ t still counts from the recording's start.`,
 	c.Flags().StringVar(&f.to, "to", "", "play up to this `time`")
 	c.Flags().StringVar(&f.plot, "plot", "", "draw a strip chart into `FILE`.svg or .png")
 	c.Flags().StringVar(&f.save, "save", "", "write the recording with the outputs as further columns into `FILE`.csv, .jsonl or .parquet")
+	c.Flags().BoolVar(&f.every, "every-change", false, "list every change of analog outputs, too")
 	addFormat(c, &f.format)
 	addReading(c, &f.reading)
 	return c
@@ -167,7 +179,7 @@ func runReplay(c *cobra.Command, folder, name string, f replayFlags) error {
 		v := replayView(result, shown)
 		l := list{heads: []string{"t", "time", "name", "kind", "from", "to", "because"}}
 		for _, t := range v.Transitions {
-			l.add(unit.FormatDecimal(int64(t.T), 1e9), r.Clock.Full(t.Time.t), t.Name, t.Kind, t.From, t.To, t.Because)
+			l.add(unit.FormatDecimal(int64(t.T), 1e9), r.Clock.Full(t.Time.t), t.Name, t.Kind, fmt.Sprint(t.From), fmt.Sprint(t.To), t.Because)
 		}
 		return l.csv(c.OutOrStdout())
 	}
@@ -176,7 +188,7 @@ func runReplay(c *cobra.Command, folder, name string, f replayFlags) error {
 }
 
 func (f *replayFlags) options() (o bench.Options, err error) {
-	o.Set = map[string]unit.Quantity{}
+	o.Set, o.EveryChange = map[string]unit.Quantity{}, f.every
 	for _, s := range f.set {
 		name, q, err := bench.ParseSetting(s)
 		if err != nil {
@@ -233,12 +245,21 @@ func drawPlot(file string, r *bench.Result, shown string) (err error) {
 func replayView(r *bench.Result, shown string) replayJSON {
 	rec := r.Recording
 	v := replayJSON{Job: r.Program.Job.Title, Recording: shown, Start: timeJSON{rec.Clock, rec.Start}, End: timeJSON{rec.Clock, rec.End},
-		Seconds: seconds(rec.End - rec.Start), Samples: rec.Samples(), Transitions: []transitionJSON{}, Summary: []summaryJSON{}, Warnings: append([]string{}, r.Warnings...)}
+		Seconds: seconds(rec.End - rec.Start), Samples: rec.Samples(), Transitions: []transitionJSON{}, Summary: []any{}, Warnings: append([]string{}, r.Warnings...)}
 	for _, t := range r.Transitions {
-		v.Transitions = append(v.Transitions, transitionJSON{seconds(t.Time - rec.Origin), timeJSON{rec.Clock, t.Time}, r.Program.Name(t.Kind, int(t.Index)),
-			t.Kind.String(), r.Program.StateText(t.Kind, int(t.Index), t.From), r.Program.StateText(t.Kind, int(t.Index), t.To), r.Program.Sentence(t, rec.Clock.Format)})
+		x := transitionJSON{T: seconds(t.Time - rec.Origin), Time: timeJSON{rec.Clock, t.Time}, Name: r.Program.Name(t.Kind, int(t.Index)), Kind: t.Kind.String(), Because: r.Program.Sentence(t, rec.Clock.Format)}
+		if t.Before != t.Level {
+			x.From, x.To = t.Before, t.Level
+		} else {
+			x.From, x.To = r.Program.States(t)
+		}
+		v.Transitions = append(v.Transitions, x)
 	}
 	for _, s := range r.Summary {
+		if s.Range != nil {
+			v.Summary = append(v.Summary, rangeJSON{s.Name, s.Kind.String(), s.Range.Min, s.Range.Max, s.Range.Mean, s.Range.Final, r.Program.Outputs[s.Index].Unit.Name(), seconds(s.Undecided)})
+			continue
+		}
 		v.Summary = append(v.Summary, summaryJSON{s.Name, s.Kind.String(), s.Starts, seconds(s.On), seconds(s.Undecided), r.Program.StateText(s.Kind, int(s.Index), s.Final)})
 	}
 	return v
@@ -249,7 +270,8 @@ func printReplay(w io.Writer, r *bench.Result, shown string) {
 	fmt.Fprintf(w, "%s\n%s, %d readings\n\n", r.Program.Job.Title, partText(r, shown), r.Recording.Samples())
 	changes := list{heads: []string{"TIME", "WHAT", "", "CHANGE", "BECAUSE"}, numbers: []int{1}}
 	for _, t := range r.Transitions {
-		changes.add(clock.FormatMillis(t.Time), r.Program.Name(t.Kind, int(t.Index)), t.Kind.String(), r.Program.StateText(t.Kind, int(t.Index), t.From)+" → "+r.Program.StateText(t.Kind, int(t.Index), t.To), r.Program.Sentence(t, clock.Format))
+		from, to := r.Program.States(t)
+		changes.add(clock.FormatMillis(t.Time), r.Program.Name(t.Kind, int(t.Index)), t.Kind.String(), from+" → "+to, r.Program.Sentence(t, clock.Format))
 	}
 	if len(changes.rows) == 0 {
 		fmt.Fprintln(w, "Nothing changed.")
@@ -258,10 +280,20 @@ func printReplay(w io.Writer, r *bench.Result, shown string) {
 	}
 	fmt.Fprintln(w)
 	totals := list{heads: []string{"NAME", "", "STARTS", "ON", "UNDECIDED", "AT THE END"}, numbers: []int{3, 4, 5}}
+	values := list{heads: []string{"NAME", "", "LOWEST", "HIGHEST", "MEAN", "UNDECIDED", "AT THE END"}, numbers: []int{3, 4, 5, 6, 7}}
 	for _, s := range r.Summary {
+		if s.Range != nil {
+			text := func(v float64) string { return r.Program.Outputs[s.Index].Text(v) }
+			values.add(s.Name, s.Kind.String(), text(s.Range.Min), text(s.Range.Max), text(s.Range.Mean), lasting(s.Undecided), text(s.Range.Final))
+			continue
+		}
 		totals.add(s.Name, s.Kind.String(), strconv.Itoa(s.Starts), lasting(s.On), lasting(s.Undecided), r.Program.StateText(s.Kind, int(s.Index), s.Final))
 	}
 	totals.table(w)
+	if len(values.rows) > 0 {
+		fmt.Fprintln(w)
+		values.table(w)
+	}
 }
 
 // lasting is a time added up, rounded to what people want to know.

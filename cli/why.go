@@ -134,7 +134,7 @@ func accountView(a *bench.Account) accountJSON {
 		v.Misses = append(v.Misses, missJSON{a.Program.Rules[m.Rule].Name, timeJSON{clock, m.From}, timeJSON{clock, m.To}, seconds(m.To - m.From), seconds(m.Of), m.Until})
 	}
 	if a.Next != nil {
-		v.Next = &nextJSON{timeJSON{clock, a.Next.Time}, a.Program.StateText(a.Kind, a.Index, a.Next.To), a.NextText}
+		v.Next = &nextJSON{timeJSON{clock, a.Next.Time}, a.NextState(), a.NextText}
 	}
 	return v
 }
@@ -160,7 +160,7 @@ func printAccount(w io.Writer, a *bench.Account) {
 		l.table(w)
 	}
 	if a.Next != nil {
-		fmt.Fprintf(w, "\nNext: %s at %s, %s\n", a.Program.StateText(a.Kind, a.Index, a.Next.To), clock(a.Next.Time), a.NextText)
+		fmt.Fprintf(w, "\nNext: %s at %s, %s\n", a.NextState(), clock(a.Next.Time), a.NextText)
 	} else {
 		fmt.Fprintf(w, "\nIt does not change again in this recording.\n")
 	}

@@ -44,7 +44,7 @@ func (s *Server) Explain(ctx context.Context, request ExplainRequestObject) (Exp
 		v.Misses = append(v.Misses, Miss{Rule: p.Rules[m.Rule].Name, From: clock.Format(m.From), To: clock.Format(m.To), Lasted: unit.FormatDuration(m.To - m.From), Delay: unit.FormatDuration(m.Of), Until: m.Until})
 	}
 	if a.Next != nil {
-		v.Next = &NextChange{Time: clock.FormatMillis(a.Next.Time), To: p.StateText(a.Kind, a.Index, a.Next.To), Because: a.NextText}
+		v.Next = &NextChange{Time: clock.FormatMillis(a.Next.Time), To: a.NextState(), Because: a.NextText}
 	}
 	return v, nil
 }

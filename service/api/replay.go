@@ -109,8 +109,9 @@ func transitionViews(r *bench.Result, most int) []Transition {
 		if len(all) == most {
 			break
 		}
+		from, to := p.States(t)
 		v := Transition{T: seconds(t.Time - r.Recording.Origin), Time: clock.FormatMillis(t.Time), Name: p.Name(t.Kind, int(t.Index)),
-			Kind: TransitionKind(t.Kind.String()), From: p.StateText(t.Kind, int(t.Index), t.From), To: p.StateText(t.Kind, int(t.Index), t.To), Because: p.Sentence(t, clock.Format), Reasons: []Reason{}}
+			Kind: TransitionKind(t.Kind.String()), From: from, To: to, Because: p.Sentence(t, clock.Format), Reasons: []Reason{}}
 		for _, term := range slices.Concat(t.Reason.Terms, t.Reason.Permit) {
 			reason := Reason{Text: p.TermText(term), Reasons: []Reason{}}
 			switch term.Kind {

@@ -94,11 +94,11 @@ func setpointViews(job *sheet.Job) []Setpoint {
 
 func ruleViews(p *logic.Program) []Rule {
 	rules := []Rule{}
-	add := func(d sheet.Declaration, sentence string, calls []*sheet.Name) {
+	add := func(d sheet.Declaration, sentence string, calls []*sheet.Call) {
 		h := d.Base()
 		v := Rule{Kind: RuleKind(d.Keyword()), Name: h.Name, Title: h.Title(), File: h.At.File, Line: h.At.Line, Text: sheet.PrintDeclaration(d), Sentence: sentence, Calls: []string{}, Points: []RulePoint{}}
-		for _, n := range calls {
-			v.Calls = append(v.Calls, n.Name)
+		for _, x := range calls {
+			v.Calls = append(v.Calls, x.Output.Name)
 		}
 		if i := p.RuleIndex(h.Name); i >= 0 {
 			for _, pt := range p.RulePoints(i, nil) {
@@ -112,6 +112,12 @@ func ruleViews(p *logic.Program) []Rule {
 	}
 	for _, b := range p.Job.Bands {
 		add(b, p.Job.SayBands(b), b.Calls())
+	}
+	for _, f := range p.Job.Follows {
+		add(f, p.Job.SayFollow(f), f.Calls())
+	}
+	for _, l := range p.Job.Loops {
+		add(l, p.Job.SayLoop(l), l.Calls())
 	}
 	for _, a := range p.Job.Alarms {
 		if a.OfInput == nil { // whose text is the input's
