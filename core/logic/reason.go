@@ -492,7 +492,7 @@ func (p *Program) cause(t Transition, clock Clock) string {
 	case Following:
 		return p.TermText(r.Terms[0])
 	case NotWhile:
-		return "it only calls while this changes: " + p.termsText(r.Terms, t.Time, clock)
+		return "its `while` does not hold: " + p.termsText(r.Terms, t.Time, clock)
 	case AtTime:
 		if r.HeldFor > 0 {
 			return "every " + unit.FormatDuration(r.HeldFor)
