@@ -204,8 +204,8 @@ func tickText(v, span float64) string {
 	return s
 }
 
-// points draws trip lines dashed and reset lines dotted, the band between the
-// two of a rule shaded, and their labels beside the panel, none over another.
+// points draws trip lines dashed, reset lines dotted and what a loop keeps as a
+// whole line, the band between the first two of a rule shaded, and their labels beside the panel, none over another.
 func (d *drawing) points(p *Panel, low, high, from, to float64, y func(float64) float64) {
 	inside := func(v float64) bool { return v >= low && v <= high }
 	for i, trip := range p.Points {
@@ -233,10 +233,7 @@ func (d *drawing) points(p *Panel, low, high, from, to float64, y func(float64) 
 		at = min(max(line, at+labelHeight), to-float64(labelHeight*(len(labels)-1-i)))
 		end := float64(Width - right)
 		if inside(pt.Value) {
-			dashes := []vg.Length{6, 3}
-			if pt.Effect == logic.Resets {
-				dashes = []vg.Length{1.5, 3}
-			}
+			dashes := map[logic.Effect][]vg.Length{logic.Trips: {6, 3}, logic.Resets: {1.5, 3}}[pt.Effect]
 			d.line(left, y(pt.Value), end, y(pt.Value), 1, accent, dashes...)
 			d.line(end, y(pt.Value), end+7, at, 0.6, accent)
 		}
@@ -296,12 +293,14 @@ func (d *drawing) signal(p *Panel, extents []recording.Extent, from, to float64,
 		case !e.Bad:
 			endBad(i)
 		}
+		last = e.Last
 		if math.IsNaN(e.Min) {
-			last = math.NaN()
 			continue
 		}
 		run = append(run, d.point(x, y(e.Max)), d.point(x, y(e.Min)))
-		last = e.Min
+		if !math.IsNaN(last) {
+			run = append(run, d.point(x, y(last)))
+		}
 	}
 	endBad(len(extents))
 	flush()

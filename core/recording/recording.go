@@ -295,6 +295,7 @@ func (c *Column) Histogram(bins int) (low, high float64, counts []int, bad int) 
 // An Extent is the smallest and largest good reading in a stretch of time.
 type Extent struct {
 	Min, Max float64 // NaN if there is no good reading
+	Last     float64 // what it ends with; NaN if that is bad
 	Readings int
 	Bad      bool // at least one reading is bad
 }
@@ -318,20 +319,28 @@ func (c *Column) Extents(from, to int64, n int) []Extent {
 			continue
 		}
 		if first >= from && last <= to && stretch(first) == stretch(last) {
-			all[stretch(first)].add(b.Min, b.Max, b.Len(), b.AnyBad)
+			e := &all[stretch(first)]
+			e.add(b.Min, b.Max, b.Len(), b.AnyBad)
+			e.Last = finite(b.At(b.Len() - 1))
 			continue
 		}
 		i, _ := slices.BinarySearch(b.Times, from)
 		for ; i < b.Len() && b.Times[i] <= to; i++ {
-			v := b.At(i)
-			bad := math.IsNaN(v) || math.IsInf(v, 0)
-			if bad {
-				v = math.NaN()
-			}
-			all[stretch(b.Times[i])].add(v, v, 1, bad)
+			v := finite(b.At(i))
+			e := &all[stretch(b.Times[i])]
+			e.add(v, v, 1, math.IsNaN(v))
+			e.Last = v
 		}
 	}
 	return all
+}
+
+// finite is a reading, NaN if it is bad.
+func finite(v float64) float64 {
+	if math.IsInf(v, 0) {
+		return math.NaN()
+	}
+	return v
 }
 
 func (e *Extent) add(low, high float64, readings int, bad bool) {
