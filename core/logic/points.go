@@ -13,15 +13,16 @@ type Effect uint8
 const (
 	Trips Effect = iota
 	Resets
+	Keeps // what a loop does; its Op is empty
 )
 
-func (e Effect) String() string { return [...]string{"trips", "resets"}[e] }
+func (e Effect) String() string { return [...]string{"trips", "resets", "keeps"}[e] }
 
-// A RulePoint is a value of an input or derived value at which a comparison of a rule trips or
-// resets.
+// A RulePoint is a value of an input or derived value at which a comparison of a
+// rule trips or resets, or that a loop keeps.
 type RulePoint struct {
 	Effect Effect
-	Rule   int
+	Rule   string          // or loop
 	Name   string          // of the input or derived value
 	Op     sheet.Op        // how it stands to the point when that is passed
 	Stages []unit.Quantity // the point at every place of the input's chain
@@ -37,14 +38,8 @@ func (r RulePoint) Value() unit.Quantity { return r.Stages[len(r.Stages)-1] }
 // Where a rule has an `off when`, or a latch a `reset when`, that one's trip
 // points are its reset points; a pulse has none.
 func (p *Program) RulePoints(rule int, settings []float64) []RulePoint {
-	if settings == nil {
-		settings = make([]float64, len(p.Settings))
-		for i, s := range p.Settings {
-			settings[i] = s.Value.Value
-		}
-	}
 	r := &p.Rules[rule]
-	f := pointFinder{p: p, rule: rule, settings: settings}
+	f := pointFinder{p: p, rule: r.Name, settings: p.written(settings)}
 	f.find(r.on, false, Trips, r.off < 0 && !r.latch && r.pulse < 0)
 	for _, cond := range [...]int32{r.off, r.reset} {
 		if cond >= 0 {
@@ -54,9 +49,65 @@ func (p *Program) RulePoints(rule int, settings []float64) []RulePoint {
 	return f.points
 }
 
+// LoopPoint is the value that a loop keeps; none where an input gives it, or the
+// loop keeps a computed value.
+func (p *Program) LoopPoint(loop int, settings []float64) []RulePoint {
+	l := &p.Loops[loop]
+	f := pointFinder{p: p, rule: l.Name, settings: p.written(settings)}
+	if _, _, ok := p.measured(l.of); ok {
+		if target, ok := f.value(l.target); ok {
+			f.add(&condNode{a: l.of}, Keeps, passing{point: target})
+		}
+	}
+	return f.points
+}
+
+// Points are those of a rule, an alarm or a loop; none of anything else.
+func (p *Program) Points(name string, settings []float64) []RulePoint {
+	if i := p.RuleIndex(name); i >= 0 {
+		return p.RulePoints(i, settings)
+	}
+	if i := p.LoopIndex(name); i >= 0 {
+		return p.LoopPoint(i, settings)
+	}
+	return nil
+}
+
+// PointsOf are those of an input, derived value or output, of all rules and loops.
+func (p *Program) PointsOf(name string, settings []float64) []RulePoint {
+	var all []RulePoint
+	of := func(points []RulePoint) {
+		for _, pt := range points {
+			if pt.Name == name {
+				all = append(all, pt)
+			}
+		}
+	}
+	for i := range p.Rules {
+		of(p.RulePoints(i, settings))
+	}
+	for i := range p.Loops {
+		of(p.LoopPoint(i, settings))
+	}
+	return all
+}
+
+// written are the values of setpoints and constants as they are written, unless
+// others are given.
+func (p *Program) written(settings []float64) []float64 {
+	if settings != nil {
+		return settings
+	}
+	settings = make([]float64, len(p.Settings))
+	for i, s := range p.Settings {
+		settings[i] = s.Value.Value
+	}
+	return settings
+}
+
 type pointFinder struct {
 	p        *Program
-	rule     int
+	rule     string
 	settings []float64
 	points   []RulePoint
 }

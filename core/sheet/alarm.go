@@ -199,8 +199,8 @@ func (d *Alarm) Outputs() []*Call {
 	return all
 }
 
-// SayAlarm says an alarm as it reads aloud.
-func (j *Job) SayAlarm(d *Alarm) string {
+// sayAlarm says an alarm as it reads aloud.
+func (j *Job) sayAlarm(d *Alarm) string {
 	s := strings.Replace(j.sentence(d.Rule, "Alarm"), ". Stop ", ". Over ", 1)
 	if d.Priority != nil {
 		s = strings.ToUpper(d.Priority.Word[:1]) + d.Priority.Word[1:] + " alarm" + strings.TrimPrefix(s, "Alarm")

@@ -247,8 +247,8 @@ func (j *Job) written(e Expr, u unit.Unit) (float64, bool) {
 	return 0, false
 }
 
-// SayBands says bands as they read aloud.
-func (j *Job) SayBands(d *Bands) string {
+// sayBands says bands as they read aloud.
+func (j *Job) sayBands(d *Bands) string {
 	var parts []string
 	for _, b := range d.Bands {
 		s := "else"

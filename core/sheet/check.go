@@ -18,14 +18,14 @@ type Source struct {
 // Parse reads all sheets of a job, in order of file name, and checks them. The
 // findings are sorted by place. A job with an error among them must not be run.
 func Parse(sources []Source) (*Job, []Finding) {
-	j := &Job{names: map[string]Declaration{}}
+	j := &Job{names: map[string]Declaration{}, uses: map[string][]Place{}}
 	var found []Finding
 	for _, s := range sources {
 		f, more := ParseFile(s.Name, s.Text)
 		j.Files = append(j.Files, f)
 		found = append(found, more...)
 	}
-	c := &checker{job: j, used: map[string]bool{}, wires: map[string]*Head{}, found: found, unread: len(found) > 0}
+	c := &checker{job: j, wires: map[string]*Head{}, found: found, unread: len(found) > 0}
 	c.collect()
 	c.declarations()
 	if !HasErrors(c.found) {
@@ -42,7 +42,6 @@ func Parse(sources []Source) (*Job, []Finding) {
 // doubtful about them.
 type checker struct {
 	job    *Job
-	used   map[string]bool
 	wires  map[string]*Head // by address: the point that is wired there
 	found  []Finding
 	unread bool // some text could not be read, so a missing name may stand there
@@ -181,13 +180,11 @@ func (c *checker) declarations() {
 			c.output(o)
 		}
 	}
-	used := maps.Clone(c.used) // being tried is no use
 	for _, t := range c.job.Trials {
 		if !t.broken {
 			c.trial(t)
 		}
 	}
-	c.used = used
 }
 
 func (c *checker) setpoint(s *Setpoint) {
@@ -385,7 +382,7 @@ func describe(d Declaration) string {
 func (c *checker) resolve(n *Name) Declaration {
 	d := c.job.names[n.Name]
 	if d != nil {
-		c.used[n.Name] = true
+		c.job.uses[n.Name] = append(c.job.uses[n.Name], n.At)
 		return d
 	}
 	hint := ""
@@ -629,7 +626,7 @@ func (c *checker) unused() {
 			h := d.Base()
 			switch d.(type) {
 			case *Device, *Input, *Derived, *Setpoint, *Output, *Recipient:
-				if !c.used[h.Name] {
+				if !c.job.used(h.Name) {
 					c.warnf(h.NameAt, "unused", "nothing uses the %s %s; use it or take it out", d.Keyword(), h.Name)
 				}
 			}

@@ -104,8 +104,8 @@ func (c *checker) followed(n *Name) (Type, bool) {
 	return t, err == nil
 }
 
-// SayFollow says a follow as it reads aloud.
-func (j *Job) SayFollow(d *Follow) string {
+// sayFollow says a follow as it reads aloud.
+func (j *Job) sayFollow(d *Follow) string {
 	if d.Call == nil {
 		return ""
 	}

@@ -160,8 +160,8 @@ func (c *checker) wholeLoop(d *Loop) {
 	}
 }
 
-// SayLoop says a loop as it reads aloud.
-func (j *Job) SayLoop(d *Loop) string {
+// sayLoop says a loop as it reads aloud.
+func (j *Job) sayLoop(d *Loop) string {
 	if d.Keep == nil || d.Call == nil || d.Band == nil || d.Acting == nil || d.Every == nil {
 		return ""
 	}

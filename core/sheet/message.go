@@ -169,8 +169,8 @@ func (c *checker) message(d *Message) {
 	}
 }
 
-// SayMessage says a message as it reads aloud.
-func (j *Job) SayMessage(d *Message) string {
+// sayMessage says a message as it reads aloud.
+func (j *Job) sayMessage(d *Message) string {
 	var parts []string
 	for _, s := range d.Sends {
 		say := func(names []*Name) string {

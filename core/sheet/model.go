@@ -28,6 +28,7 @@ type Job struct {
 	Order     []*Rule // those of alarms too, in the order of evaluation: each after those that it names
 
 	names map[string]Declaration
+	uses  map[string][]Place
 }
 
 // DefaultSettle is the settling time, in nanoseconds, of a job that states none.

@@ -5,10 +5,30 @@ import (
 	"strings"
 )
 
-// Sentence says a rule as it reads aloud, with the labels of points and the
+// Say says a declaration that decides something, or sends it, as it reads aloud;
+// empty for any other.
+func (j *Job) Say(d Declaration) string {
+	switch d := d.(type) {
+	case *Rule:
+		return j.sayRule(d)
+	case *Bands:
+		return j.sayBands(d)
+	case *Follow:
+		return j.sayFollow(d)
+	case *Loop:
+		return j.sayLoop(d)
+	case *Alarm:
+		return j.sayAlarm(d)
+	case *Message:
+		return j.sayMessage(d)
+	}
+	return ""
+}
+
+// sayRule says a rule as it reads aloud, with the labels of points and the
 // numbers of setpoints filled in: "Call Standby blower when Raceway 1 dissolved
 // oxygen is below Low oxygen (6.0 mg/L) for 45 s. Stop when that lets go."
-func (j *Job) Sentence(r *Rule) string {
+func (j *Job) sayRule(r *Rule) string {
 	if r.OnWhen == nil {
 		return ""
 	}

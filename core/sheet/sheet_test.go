@@ -411,7 +411,7 @@ func TestLayoutIsAFixedPoint(t *testing.T) {
 		require.Equal(t, once, again.Files[0].String())
 		require.Equal(t, comments(text), comments(once), "%s\n----\n%s", text, once)
 		for _, r := range job.Rules {
-			require.Equal(t, job.Sentence(r), again.Sentence(again.Rule(r.Name)))
+			require.Equal(t, job.Say(r), again.Say(again.Rule(r.Name)))
 		}
 	}
 	rapid.Check(t, func(t *rapid.T) { check(t, sheettest.Job(t)) })
@@ -463,7 +463,7 @@ func TestSentence(t *testing.T) {
 	} {
 		job, found := parse(strings.Replace(ground, "fail on", "called by any\n  fail on", 1) + "rule r\n  " + rule + "\n  call blower\n")
 		require.False(t, sheet.HasErrors(found), "%v", found)
-		assert.Equal(t, want, job.Sentence(job.Rule("r")))
+		assert.Equal(t, want, job.Say(job.Rule("r")))
 	}
 }
 

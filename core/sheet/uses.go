@@ -1,0 +1,71 @@
+package sheet
+
+import (
+	"cmp"
+	"slices"
+)
+
+// A Use is one place at which a declaration refers to a name.
+type Use struct {
+	Place
+	By Declaration
+}
+
+// Uses are the places at which a checked job refers to a name, in order of
+// place.
+func (j *Job) Uses(name string) []Use {
+	places := slices.Clone(j.uses[name])
+	slices.SortFunc(places, Place.compare)
+	var all []Use
+	for _, at := range slices.Compact(places) {
+		if d := j.around(at); d != nil {
+			all = append(all, Use{at, d})
+		}
+	}
+	return all
+}
+
+// UsedBy names the declarations that refer to a name, trials aside, each once.
+func (j *Job) UsedBy(name string) []string {
+	var names []string
+	seen := map[string]bool{name: true}
+	for _, u := range j.Uses(name) {
+		by := u.By.Base().Name
+		if _, trial := u.By.(*Trial); trial || seen[by] {
+			continue
+		}
+		seen[by] = true
+		names = append(names, by)
+	}
+	return names
+}
+
+// used tells whether anything refers to a name; that it is tried is no use.
+func (j *Job) used(name string) bool {
+	return slices.ContainsFunc(j.uses[name], func(at Place) bool {
+		_, trial := j.around(at).(*Trial)
+		return !trial
+	})
+}
+
+// around is the declaration in whose text a place lies.
+func (j *Job) around(at Place) Declaration {
+	for _, f := range j.Files {
+		if f.Name != at.File {
+			continue
+		}
+		i, found := slices.BinarySearchFunc(f.Declarations, at.Line, func(d Declaration, line int) int { return cmp.Compare(d.Base().At.Line, line) })
+		if !found {
+			i--
+		}
+		if i >= 0 {
+			return f.Declarations[i]
+		}
+	}
+	return nil
+}
+
+// compare orders places by file, line and column.
+func (p Place) compare(q Place) int {
+	return cmp.Or(cmp.Compare(p.File, q.File), cmp.Compare(p.Line, q.Line), cmp.Compare(p.Column, q.Column))
+}
