@@ -7,14 +7,15 @@
 //	description  the label
 //	tag          the plant's own name
 //	terminal     where it is wired
-//	kind         analog, discrete, discrete inverted or output
+//	kind         analog, discrete, discrete inverted, output or analog output
 //	card         the converter of an analog input: 0..4095 counts to 0..20 mA
 //	signal       what the sensor gives: 4..20 mA, 0..10 V, pt100
-//	low, high    the values at the ends of the signal
+//	low, high    the values at the ends of the signal, or of an analog output
 //	unit         of these
 //	healthy      the range outside which the signal is bad: 3.6..21 mA
 //	chain        the stages as a sheet writes them, parted by ; in the place of
-//	             card, signal, low and high
+//	             card, signal, low and high; of an analog output those to its
+//	             terminals
 //	note         anything else
 package iolist
 
@@ -158,6 +159,7 @@ var kinds = map[string]string{
 	"discrete": "discrete", "discrete input": "discrete", "digital": "discrete", "digital input": "discrete", "contact": "discrete", "di": "discrete",
 	"output": "output", "discrete output": "output", "digital output": "output", "do": "output", "relay": "output",
 	"discrete inverted": "inverted",
+	"analog output":     "analog output", "ao": "analog output",
 }
 
 func quote(s string) string {
@@ -171,11 +173,11 @@ func (r *Row) declaration(name string) (string, error) {
 	case r.get("kind") == "" && r.get("unit")+r.get("signal")+r.get("chain") != "":
 		kind = "analog"
 	case !ok:
-		return "", fmt.Errorf("the kind %q is none of analog, discrete, output", r.get("kind"))
+		return "", fmt.Errorf("the kind %q is none of analog, discrete, output, analog output", r.get("kind"))
 	}
 	var b strings.Builder
 	word := "input"
-	if kind == "output" {
+	if kind == "output" || kind == "analog output" {
 		word = "output"
 	}
 	fmt.Fprintf(&b, "%s %s", word, name)
@@ -186,8 +188,15 @@ func (r *Row) declaration(name string) (string, error) {
 	if inverted {
 		kind = "discrete"
 	}
-	if kind == "discrete" {
+	switch kind {
+	case "discrete":
 		b.WriteString(" discrete")
+	case "analog output":
+		low, high := r.get("low"), r.get("high")
+		if low == "" || high == "" || r.get("unit") == "" {
+			return "", fmt.Errorf("the columns low, high and unit are the range of an analog output; fill them in")
+		}
+		b.WriteString(" analog " + r.ends() + " " + unit.Named(r.get("unit")).String())
 	}
 	b.WriteByte('\n')
 	for _, text := range []string{"tag", "terminal", "note"} {
@@ -198,17 +207,21 @@ func (r *Row) declaration(name string) (string, error) {
 	if inverted {
 		b.WriteString("  inverted\n")
 	}
-	if kind != "analog" {
-		return b.String(), nil
+	var stages []string
+	var err error
+	switch kind {
+	case "analog":
+		stages, err = r.stages()
+	case "analog output":
+		stages = clauses(r.get("chain"))
 	}
-	stages, err := r.stages()
 	if err != nil {
 		return "", err
 	}
 	for _, s := range stages {
 		fmt.Fprintf(&b, "  %s\n", s)
 	}
-	if h := r.get("healthy"); h != "" {
+	if h := r.get("healthy"); h != "" && kind == "analog" {
 		fmt.Fprintf(&b, "  healthy %s\n", h)
 	}
 	return b.String(), nil
@@ -217,13 +230,7 @@ func (r *Row) declaration(name string) (string, error) {
 // stages are the clauses of an analog row's chain.
 func (r *Row) stages() ([]string, error) {
 	if chain := r.get("chain"); chain != "" {
-		var all []string
-		for _, c := range strings.Split(chain, ";") {
-			if c = strings.TrimSpace(c); c != "" {
-				all = append(all, c)
-			}
-		}
-		return all, nil
+		return clauses(chain), nil
 	}
 	u := unit.Named(r.get("unit")).String()
 	if u == "" {
@@ -244,7 +251,23 @@ func (r *Row) stages() ([]string, error) {
 	case low == "" || high == "":
 		return nil, fmt.Errorf("the columns low and high are the values at the ends of %s; fill in both", signal)
 	}
-	return append(all, "scale "+signal+" to "+strings.ReplaceAll(low, ",", ".")+".."+strings.ReplaceAll(high, ",", ".")+" "+u), nil
+	return append(all, "scale "+signal+" to "+r.ends()+" "+u), nil
+}
+
+// ends are the columns low and high as a range.
+func (r *Row) ends() string {
+	return strings.ReplaceAll(r.get("low")+".."+r.get("high"), ",", ".")
+}
+
+// clauses are the stages of a cell.
+func clauses(chain string) []string {
+	var all []string
+	for _, c := range strings.Split(chain, ";") {
+		if c = strings.TrimSpace(c); c != "" {
+			all = append(all, c)
+		}
+	}
+	return all
 }
 
 // readable tells what is wrong with a declaration, with the words of `check`.
@@ -300,7 +323,17 @@ func Rows(job *sheet.Job) [][]string {
 		add(&in.Head, "analog", chainCells(in))
 	}
 	for _, o := range job.Outputs {
-		add(&o.Head, "output", nil)
+		if o.Range == nil {
+			add(&o.Head, "output", nil)
+			continue
+		}
+		cells := map[string]string{"low": o.Range.From.Number(), "high": o.Range.To.Number(), "unit": o.Unit().Name()}
+		var stages []string
+		for _, s := range o.Stages {
+			stages = append(stages, s.String())
+		}
+		cells["chain"] = strings.Join(stages, "; ")
+		add(&o.Head, "analog output", cells)
 	}
 	return rows
 }

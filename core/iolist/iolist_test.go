@@ -59,6 +59,7 @@ func TestSheet(t *testing.T) {
 		"Level;;analog;;4..20 mA;0;;mm;;",
 		"and;;DI;;;;;;;",
 		"Odd;;analog;;4..20 V;0,5;2;mm;3..5 mA;",
+		"Valve;;AO;;;0;;%;;",
 	}, "\n")
 	rows, err := iolist.ReadFile("points.csv", []byte(list), map[string]string{"point": "Signal name", "description": "Service"})
 	require.NoError(t, err)
@@ -67,9 +68,10 @@ func TestSheet(t *testing.T) {
 	assert.Equal(t, 1, r.Blank)
 	assert.Equal(t, []string{"DO R1 → do_r1", "DO R1 → do_r1_2", "2nd pump → p2nd_pump", "Bath → bath", "Door → door", "and → and_point"}, r.Renamed)
 	assert.Equal(t, []string{
-		`points.csv:8: the kind "crane" is none of analog, discrete, output`,
+		`points.csv:8: the kind "crane" is none of analog, discrete, output, analog output`,
 		"points.csv:9: the columns low and high are the values at the ends of 4..20 mA; fill in both",
 		"points.csv:11: \"healthy 3..5 mA\": `healthy` in mA (current), but odd has no such quantity in its chain: V (voltage), mm (length)",
+		"points.csv:12: the columns low, high and unit are the range of an analog output; fill them in",
 	}, r.Bad)
 	assert.Contains(t, r.Text, "input do_r1 \"Dissolved oxygen\"\n  scale 0..4095 counts to 0..20 mA\n  scale 4..20 mA to 0..20 mg/L\n  healthy 3.6..21 mA\n")
 	assert.Contains(t, r.Text, "input bath\n  curve pt100 to degC\n")
