@@ -49,6 +49,7 @@ type plant struct {
 	spring                          float64 // oxygen of the inflow, mg/L
 	mains, hatchShut                bool
 	oxygenLoop                      float64 // 1 whole, 0 broken
+	starting                        bool    // the oxygen transmitter, which gives a constant current
 	hopperNoise                     float64 // kg
 }
 
@@ -119,6 +120,9 @@ func (p *plant) row(t time.Time) string {
 	if p.oxygenLoop < 1 {
 		oxygen = oxygen*p.oxygenLoop + math.Abs(p.noise(0.02))
 	}
+	if p.starting {
+		oxygen = 2.4
+	}
 	ohms := pt1000(p.temperature + p.noise(0.02))
 	inflow := 4 + 16*(p.inflow+p.noise(0.5))/80
 	volts := (p.filter + p.noise(0.35)) / 60 * 10
@@ -144,7 +148,8 @@ func at(hours, minutes, seconds int) int { return (hours*60+minutes)*60 + second
 
 var stories = []story{
 	{
-		// The spring's oxygen falls towards morning; the inflow pump trips at
+		// The oxygen transmitter has only just been switched on and needs four
+		// seconds. The spring's oxygen falls towards morning; the inflow pump trips at
 		// 02:14 and is started again at 02:52. The watchman starts the blower by
 		// hand at 02:41. A short dip of the mains at 03:30.
 		name: "night.csv", start: "2026-03-01T22:00:00Z", hours: 6, seed: 11,
@@ -156,6 +161,7 @@ var stories = []story{
 			p.pump = s < at(4, 14, 0) || s >= at(4, 52, 0)
 			p.blower = s >= at(4, 41, 0) && s < at(5, 20, 0)
 			p.mains = s < at(5, 30, 0) || s >= at(5, 30, 25)
+			p.starting = s < 4
 		},
 	},
 	{
