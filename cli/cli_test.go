@@ -162,7 +162,7 @@ func TestBadInput(t *testing.T) {
 		{"why DIR/good a r --at +5s", 0, "r, rule: on at +5 s, since +5 s"},
 		{"why DIR/good a o", 0, "It does not change again in this recording."},
 		{"why DIR/good a o --at +9s", 2, "rectura: asking recordings/a.csv: +9 s is outside the recording, which goes from +0 s to +5 s"},
-		{"why DIR/good a z", 2, "rectura: asking recordings/a.csv: no input, rule, alarm, bands, message or output is named z"},
+		{"why DIR/good a z", 2, "rectura: asking recordings/a.csv: no input, rule, alarm, bands, follow, loop, message or output is named z"},
 		{"why DIR/good a r --at noon", 2, `rectura: --at: "noon" is no time of this recording`},
 		{"why DIR/good a r --format csv", 2, "rectura: --format csv: an account is no table; choose table or json"},
 		{"trial DIR/good", 2, "rectura: DIR/good has no trials; a trial is a declaration of its sheets"},

@@ -44,8 +44,8 @@ type shown struct {
 type shownPoint struct {
 	Effect    string       `json:"effect"`
 	Input     string       `json:"input"`
-	Direction string       `json:"direction"`
-	Op        string       `json:"op"`
+	Direction string       `json:"direction,omitempty"` // of what a loop keeps there is none
+	Op        string       `json:"op,omitempty"`
 	Stages    []stageValue `json:"stages"`
 }
 
@@ -103,19 +103,12 @@ func describe(p *logic.Program, d sheet.Declaration) shown {
 		}
 	case *sheet.Output:
 		s.Text = outputText(p, d)
-	case *sheet.Alarm:
-		s.Text = p.Job.SayAlarm(d)
-		s.Points = rulePoints(p, h.Name)
-	case *sheet.Message:
-		s.Text = p.Job.SayMessage(d)
 	case *sheet.Recipient:
 		s.Text = d.Kind + " " + d.Address
-	case *sheet.Bands:
-		s.Text = p.Job.SayBands(d)
 	case *sheet.Trial:
 		s.Text = "plays " + d.Play.Text + ", " + count(len(d.Expect), "expectation", "expectations")
-	case *sheet.Rule:
-		s.Text = p.Job.Sentence(d)
+	default:
+		s.Text = p.Job.Say(d)
 		s.Points = rulePoints(p, h.Name)
 	}
 	return s
@@ -123,9 +116,12 @@ func describe(p *logic.Program, d sheet.Declaration) shown {
 
 func rulePoints(p *logic.Program, rule string) []shownPoint {
 	var all []shownPoint
-	for _, pt := range p.RulePoints(p.RuleIndex(rule), nil) {
+	for _, pt := range p.Points(rule, nil) {
 		direction := "rising"
-		if pt.Op.Falling() {
+		switch {
+		case pt.Effect == logic.Keeps:
+			direction = ""
+		case pt.Op.Falling():
 			direction = "falling"
 		}
 		all = append(all, shownPoint{pt.Effect.String(), pt.Name, direction, string(pt.Op), stageValues(pt.Stages)})
@@ -173,6 +169,19 @@ func outputText(p *logic.Program, o *sheet.Output) string {
 	for _, r := range p.Callers(p.OutputIndex(o.Name)) {
 		callers = append(callers, p.Calling[r].Name)
 	}
+	s := ""
+	if o.Range != nil {
+		s = o.Range.String()
+		for _, st := range o.Stages {
+			_, to, _ := strings.Cut(st.String(), " to ")
+			s += " → " + to
+		}
+		s += "; "
+	}
+	return s + calledText(o, callers) + outputClauses(o)
+}
+
+func calledText(o *sheet.Output, callers []string) string {
 	s := "called by nothing"
 	if len(callers) > 0 {
 		s = "called by " + strings.Join(callers, ", ")
@@ -180,6 +189,10 @@ func outputText(p *logic.Program, o *sheet.Output) string {
 	if len(callers) > 1 {
 		s = "called by " + o.CalledBy.Word + " of " + strings.Join(callers, ", ")
 	}
+	return s
+}
+
+func outputClauses(o *sheet.Output) (s string) {
 	for _, clause := range o.Clauses() {
 		s += "; " + clause
 	}
@@ -192,6 +205,9 @@ func outputText(p *logic.Program, o *sheet.Output) string {
 	if o.Inverted != nil {
 		s += "; inverted on the wire"
 	}
+	if o.Fail != nil && o.Fail.Value != nil {
+		return s + "; fails to " + o.Fail.Value.String()
+	}
 	if o.Fail != nil {
 		return s + "; fails " + map[string]string{"on": "on", "off": "off", "hold": "as it is"}[o.Fail.Word]
 	}
@@ -201,6 +217,9 @@ func outputText(p *logic.Program, o *sheet.Output) string {
 func (p shownPoint) text() string {
 	last := p.Stages[len(p.Stages)-1]
 	s := fmt.Sprintf("%s at %s %s, %s %s", p.Effect, precise(float64(last.Value)), last.Unit, p.Input, p.Direction)
+	if p.Direction == "" {
+		s = fmt.Sprintf("%s %s at %s %s", p.Effect, p.Input, precise(float64(last.Value)), last.Unit)
+	}
 	var before []string
 	for _, st := range p.Stages[:len(p.Stages)-1] {
 		before = append([]string{strings.TrimSpace(precise(float64(st.Value)) + " " + st.Unit)}, before...)
@@ -229,6 +248,8 @@ func printShown(w io.Writer, title string, all []shown) {
 	}
 	printSentences(w, all, "Bands", "bands")
 	printSentences(w, all, "Rules", "rule")
+	printSentences(w, all, "Outputs that follow a value", "follow")
+	printSentences(w, all, "Loops", "loop")
 	printSentences(w, all, "Alarms", "alarm")
 	printSentences(w, all, "Messages", "message")
 	printGroup(w, all, "Recipients", "recipient", false)

@@ -96,6 +96,8 @@ func (e PointKind) Valid() bool {
 const (
 	RuleKindAlarm   RuleKind = "alarm"
 	RuleKindBands   RuleKind = "bands"
+	RuleKindFollow  RuleKind = "follow"
+	RuleKindLoop    RuleKind = "loop"
 	RuleKindMessage RuleKind = "message"
 	RuleKindRule    RuleKind = "rule"
 )
@@ -106,6 +108,10 @@ func (e RuleKind) Valid() bool {
 	case RuleKindAlarm:
 		return true
 	case RuleKindBands:
+		return true
+	case RuleKindFollow:
+		return true
+	case RuleKindLoop:
 		return true
 	case RuleKindMessage:
 		return true
@@ -136,6 +142,7 @@ func (e RulePointDirection) Valid() bool {
 
 // Defines values for RulePointEffect.
 const (
+	Keeps  RulePointEffect = "keeps"
 	Resets RulePointEffect = "resets"
 	Trips  RulePointEffect = "trips"
 )
@@ -143,6 +150,8 @@ const (
 // Valid indicates whether the value is a known member of the RulePointEffect enum.
 func (e RulePointEffect) Valid() bool {
 	switch e {
+	case Keeps:
+		return true
 	case Resets:
 		return true
 	case Trips:
@@ -477,9 +486,14 @@ type NextChange struct {
 
 // Panel defines model for Panel.
 type Panel struct {
-	High   float64     `json:"high"`
-	Input  string      `json:"input"`
-	Low    float64     `json:"low"`
+	High float64 `json:"high"`
+
+	// Input or analog output
+	Input string  `json:"input"`
+	Low   float64 `json:"low"`
+
+	// Output it is an analog output, and stands at low where nobody calls it
+	Output bool        `json:"output"`
 	Points []RulePoint `json:"points"`
 	Title  string      `json:"title"`
 	Unit   string      `json:"unit"`
@@ -668,11 +682,15 @@ type RuleKind string
 
 // RulePoint defines model for RulePoint.
 type RulePoint struct {
-	Direction RulePointDirection `json:"direction"`
-	Effect    RulePointEffect    `json:"effect"`
-	Input     string             `json:"input"`
-	Op        string             `json:"op"`
-	Rule      string             `json:"rule"`
+	Direction *RulePointDirection `json:"direction,omitempty"`
+
+	// Effect keeps: what a loop does, which has no direction
+	Effect RulePointEffect `json:"effect"`
+	Input  string          `json:"input"`
+	Op     string          `json:"op"`
+
+	// Rule or loop
+	Rule string `json:"rule"`
 
 	// Stages The point at every place of the chain, the engineering value last.
 	Stages []Quantity `json:"stages"`
@@ -681,7 +699,7 @@ type RulePoint struct {
 // RulePointDirection defines model for RulePoint.Direction.
 type RulePointDirection string
 
-// RulePointEffect defines model for RulePoint.Effect.
+// RulePointEffect keeps: what a loop does, which has no direction
 type RulePointEffect string
 
 // Scaled defines model for Scaled.
@@ -754,14 +772,20 @@ type Status struct {
 	Status string `json:"status"`
 }
 
-// Summary defines model for Summary.
+// Summary An analog output has its smallest, largest and mean value, anything else its starts and the time it was on.
 type Summary struct {
-	Final            string  `json:"final"`
-	Kind             string  `json:"kind"`
-	Name             string  `json:"name"`
-	OnSeconds        float64 `json:"on_seconds"`
-	Starts           int     `json:"starts"`
-	UndecidedSeconds float64 `json:"undecided_seconds"`
+	Final string   `json:"final"`
+	Kind  string   `json:"kind"`
+	Max   *float64 `json:"max,omitempty"`
+
+	// Mean over time
+	Mean             *float64 `json:"mean,omitempty"`
+	Min              *float64 `json:"min,omitempty"`
+	Name             string   `json:"name"`
+	OnSeconds        *float64 `json:"on_seconds,omitempty"`
+	Starts           *int     `json:"starts,omitempty"`
+	UndecidedSeconds float64  `json:"undecided_seconds"`
+	Unit             *string  `json:"unit,omitempty"`
 }
 
 // TimeWindow defines model for TimeWindow.
@@ -897,6 +921,12 @@ type GetSeriesParams struct {
 	// To Seconds since the start; the end if left out.
 	To     *float64 `form:"to,omitempty" json:"to,omitempty"`
 	Pixels int      `form:"pixels" json:"pixels"`
+
+	// Set Other values of setpoints and constants, NAME=VALUE; they count for outputs.
+	Set *[]string `form:"set,omitempty" json:"set,omitempty"`
+
+	// Scan A duration, such as 500 ms; it counts for outputs.
+	Scan *string `form:"scan,omitempty" json:"scan,omitempty"`
 }
 
 // GetValuesParams defines parameters for GetValues.
@@ -904,6 +934,12 @@ type GetValuesParams struct {
 	Revision  int64   `form:"revision" json:"revision"`
 	Recording int64   `form:"recording" json:"recording"`
 	T         float64 `form:"t" json:"t"`
+
+	// Set Other values of setpoints and constants, NAME=VALUE; they count for outputs.
+	Set *[]string `form:"set,omitempty" json:"set,omitempty"`
+
+	// Scan A duration, such as 500 ms; it counts for outputs.
+	Scan *string `form:"scan,omitempty" json:"scan,omitempty"`
 }
 
 // ExplainJSONRequestBody defines body for Explain for application/json ContentType.
@@ -1129,12 +1165,14 @@ type ClientInterface interface {
 	// Corresponds with GET /scales (the `GetScale` operationId).
 	GetScale(ctx context.Context, params *GetScaleParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// GetSeries An input as the rules see it, with the smallest and largest value per pixel.
+	// GetSeries An input as the rules see it, or an analog output, with the smallest and largest value per pixel.
+	//
+	// There is a point for every pixel from the first that has been read. Where there is no reading the last one holds.
 	//
 	// Corresponds with GET /series (the `GetSeries` operationId).
 	GetSeries(ctx context.Context, params *GetSeriesParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// GetValues The analog inputs as the rules see them at one time.
+	// GetValues The analog inputs as the rules see them, and the analog outputs, at one time.
 	//
 	// Corresponds with GET /values (the `GetValues` operationId).
 	GetValues(ctx context.Context, params *GetValuesParams, reqEditors ...RequestEditorFn) (*http.Response, error)
@@ -1499,7 +1537,9 @@ func (c *Client) GetScale(ctx context.Context, params *GetScaleParams, reqEditor
 	return c.Client.Do(req)
 }
 
-// GetSeries An input as the rules see it, with the smallest and largest value per pixel.
+// GetSeries An input as the rules see it, or an analog output, with the smallest and largest value per pixel.
+//
+// There is a point for every pixel from the first that has been read. Where there is no reading the last one holds.
 //
 // Corresponds with GET /series (the `GetSeries` operationId).
 func (c *Client) GetSeries(ctx context.Context, params *GetSeriesParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
@@ -1514,7 +1554,7 @@ func (c *Client) GetSeries(ctx context.Context, params *GetSeriesParams, reqEdit
 	return c.Client.Do(req)
 }
 
-// GetValues The analog inputs as the rules see them at one time.
+// GetValues The analog inputs as the rules see them, and the analog outputs, at one time.
 //
 // Corresponds with GET /values (the `GetValues` operationId).
 func (c *Client) GetValues(ctx context.Context, params *GetValuesParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
@@ -2555,6 +2595,30 @@ func NewGetSeriesRequest(server string, params *GetSeriesParams) (*http.Request,
 			}
 		}
 
+		if params.Set != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "set", *params.Set, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "array", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Scan != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "scan", *params.Scan, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
 		if encoded := queryValues.Encode(); encoded != "" {
 			rawQueryFragments = append(rawQueryFragments, encoded)
 		}
@@ -2619,6 +2683,30 @@ func NewGetValuesRequest(server string, params *GetValuesParams) (*http.Request,
 			for _, qp := range strings.Split(queryFrag, "&") {
 				rawQueryFragments = append(rawQueryFragments, qp)
 			}
+		}
+
+		if params.Set != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "set", *params.Set, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "array", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Scan != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "scan", *params.Scan, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
 		}
 
 		if encoded := queryValues.Encode(); encoded != "" {
@@ -2860,14 +2948,16 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /scales (the `GetScale` operationId).
 	GetScaleWithResponse(ctx context.Context, params *GetScaleParams, reqEditors ...RequestEditorFn) (*GetScaleResponse, error)
 
-	// GetSeriesWithResponse An input as the rules see it, with the smallest and largest value per pixel.
+	// GetSeriesWithResponse An input as the rules see it, or an analog output, with the smallest and largest value per pixel.
+	//
+	// There is a point for every pixel from the first that has been read. Where there is no reading the last one holds.
 	//
 	// Returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with GET /series (the `GetSeries` operationId).
 	GetSeriesWithResponse(ctx context.Context, params *GetSeriesParams, reqEditors ...RequestEditorFn) (*GetSeriesResponse, error)
 
-	// GetValuesWithResponse The analog inputs as the rules see them at one time.
+	// GetValuesWithResponse The analog inputs as the rules see them, and the analog outputs, at one time.
 	//
 	// Returns a wrapper object for the known response body format(s).
 	//
@@ -4107,7 +4197,9 @@ func (c *ClientWithResponses) GetScaleWithResponse(ctx context.Context, params *
 	return ParseGetScaleResponse(rsp)
 }
 
-// GetSeriesWithResponse An input as the rules see it, with the smallest and largest value per pixel.
+// GetSeriesWithResponse An input as the rules see it, or an analog output, with the smallest and largest value per pixel.
+//
+// There is a point for every pixel from the first that has been read. Where there is no reading the last one holds.
 //
 // Returns a wrapper object for the known response body format(s).
 //
@@ -4120,7 +4212,7 @@ func (c *ClientWithResponses) GetSeriesWithResponse(ctx context.Context, params 
 	return ParseGetSeriesResponse(rsp)
 }
 
-// GetValuesWithResponse The analog inputs as the rules see them at one time.
+// GetValuesWithResponse The analog inputs as the rules see them, and the analog outputs, at one time.
 //
 // Returns a wrapper object for the known response body format(s).
 //

@@ -115,7 +115,7 @@ func TestPoints(t *testing.T) {
 	assert.Equal(t, "curve pt1000 to degC", temperature.Chain[2].Stage)
 	assert.Equal(t, "900..1200", *temperature.Chain[1].Healthy)
 	assert.Equal(t, []string{"healthy 900..1200 ohm", "smooth average 10 samples"}, temperature.Clauses)
-	assert.Equal(t, []string{"standby_blower", "emergency_oxygen", "feeding"}, points["oxygen"].UsedBy)
+	assert.Equal(t, []string{"standby_blower", "oxygen_lamps", "emergency_oxygen", "feeding", "oxygen_dosing", "oxygen_alarm", "hourly"}, points["oxygen"].UsedBy)
 	assert.Equal(t, []string{"emergency_oxygen", "low_inflow"}, points["beacon"].UsedBy)
 
 	scaled, err := api.GetScaleWithResponse(t.Context(), &client.GetScaleParams{Revision: 1, Input: "temperature", Value: "20 degC"})

@@ -139,21 +139,41 @@ func TestRoundTrip(t *testing.T) {
 	require.NoError(t, err)
 	assert.InDelta(t, 5.94, *(*values.JSON200)[0].Value, 0.001)
 
+	// An analog output holds its value between changes, in every pixel, and is
+	// another one with another setpoint.
+	hand := client.GetSeriesParams{Revision: 1, Recording: 1, Point: "dosing", Pixels: 720}
+	level, err := api.GetSeriesWithResponse(t.Context(), &hand)
+	require.NoError(t, err)
+	require.Len(t, level.JSON200.Min, 720)
+	assert.Equal(t, []float64{100, 100}, []float64{*level.JSON200.Min[540], *level.JSON200.Max[540]}, "held since 01:42")
+	hand.Set = &[]string{"oxygen_target=6.5 mg/L"}
+	otherwise, err := api.GetSeriesWithResponse(t.Context(), &hand)
+	require.NoError(t, err)
+	assert.Less(t, *otherwise.JSON200.Max[200], *level.JSON200.Min[200])
+	hand.Set = &[]string{"oxygen_target"}
+	refused, err := api.GetSeriesWithResponse(t.Context(), &hand)
+	require.NoError(t, err)
+	assert.Equal(t, "set: oxygen_target is not NAME=VALUE.", problemOf(t, 422, refused.Body))
+
 	// Another setpoint, part of the recording, as a looped controller.
 	four, scan, from := map[string]string{"oxygen_low": "4.2 mg/L"}, "500 ms", "02:00"
 	other, err := api.ReplayWithResponse(t.Context(), client.ReplayRequest{Revision: 1, Recording: 1, Set: &four, Scan: &scan, From: &from})
 	require.NoError(t, err)
 	for _, s := range other.JSON200.Summary {
 		if s.Name == "standby_blower" {
-			assert.Zero(t, s.Starts)
+			assert.Zero(t, *s.Starts)
+		}
+		if s.Name == "dosing" {
+			assert.Nil(t, s.Starts)
+			assert.Equal(t, []float64{0, 100}, []float64{*s.Min, *s.Max})
 		}
 	}
 	assert.Equal(t, 7200.0, other.JSON200.Seconds)
 
 	detail, err := api.GetRevisionWithResponse(t.Context(), 1)
 	require.NoError(t, err)
-	assert.Len(t, detail.JSON200.Rules, 6+3, "bands, an alarm and a message too")
-	assert.Len(t, detail.JSON200.Points, 17)
+	assert.Len(t, detail.JSON200.Rules, 6+5, "bands, a follow, a loop, an alarm and a message too")
+	assert.Len(t, detail.JSON200.Points, 19)
 	assert.Empty(t, detail.JSON200.Findings)
 }
 

@@ -126,7 +126,7 @@ func textOf(t *testing.T, ctx context.Context, selector string) string {
 // drawn waits until every signal's plot has been drawn.
 func drawn() chromedp.Action[chromedp.Void] {
 	return chromedp.Func(func(ctx context.Context, target *chromedp.Target) error {
-		_, err := chromedp.Poll[bool](`document.querySelectorAll('[data-input] canvas').length === 6`)(ctx, target)
+		_, err := chromedp.Poll[bool](`document.querySelectorAll('[data-input] canvas').length === 8`)(ctx, target)
 		return err
 	})
 }
@@ -201,6 +201,16 @@ func TestAskingALane(t *testing.T) {
 	run(t, ctx, chromedp.SendKeys(chromedp.CSS(`[role=group]`), strings.Repeat(kb.ArrowRight, 2)), chromedp.WaitVisible(`//*[@data-testid="why"]//b[text()="on"]`))
 	assert.Contains(t, textOf(t, ctx, `[data-testid=why]`), "called by standby_blower")
 	run(t, ctx, chromedp.Click(change), chromedp.WaitVisible(`//*[@data-testid="why"][contains(., "off → on")]`))
+
+	// An analog output answers too, on the curve that it has with other values.
+	dosing := chromedp.CSS(`[data-input=dosing]`)
+	run(t, ctx, chromedp.Click(dosing),
+		chromedp.WaitVisible(`//*[@data-testid="why"]//b[text()="dosing"]`))
+	why = textOf(t, ctx, `[data-testid=why]`)
+	assert.Contains(t, why, "called by oxygen_dosing")
+	assert.Regexp(t, `oxygen 7\.\d+ mg/L is 0\.\d+ mg/L below its target oxygen_target 7\.8 mg/L: [\d.]+ % in proportion and [\d.]+ % of integral give [\d.]+ %`, why)
+	picture(t, ctx, "bench-loop.png")
+	run(t, ctx, chromedp.SendKeys(chromedp.CSS(`[role=group]`), kb.ArrowDown), chromedp.WaitVisible(`//*[@data-testid="why"]//b[text()="drum"]`))
 }
 
 func TestOtherValues(t *testing.T) {

@@ -200,7 +200,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** An input as the rules see it, with the smallest and largest value per pixel. */
+        /**
+         * An input as the rules see it, or an analog output, with the smallest and largest value per pixel.
+         * @description There is a point for every pixel from the first that has been read. Where there is no reading the last one holds.
+         */
         get: operations["getSeries"];
         put?: never;
         post?: never;
@@ -217,7 +220,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** The analog inputs as the rules see them at one time. */
+        /** The analog inputs as the rules see them, and the analog outputs, at one time. */
         get: operations["getValues"];
         put?: never;
         post?: never;
@@ -573,7 +576,7 @@ export interface components {
         /** @description A rule, or what decides like one. */
         Rule: {
             /** @enum {string} */
-            kind: "rule" | "bands" | "alarm" | "message";
+            kind: "rule" | "bands" | "follow" | "loop" | "alarm" | "message";
             name: string;
             title: string;
             file: string;
@@ -584,13 +587,17 @@ export interface components {
             points: components["schemas"]["RulePoint"][];
         };
         RulePoint: {
+            /** @description or loop */
             rule: string;
-            /** @enum {string} */
-            effect: "trips" | "resets";
+            /**
+             * @description keeps: what a loop does, which has no direction
+             * @enum {string}
+             */
+            effect: "trips" | "resets" | "keeps";
             input: string;
             op: string;
             /** @enum {string} */
-            direction: "falling" | "rising";
+            direction?: "falling" | "rising";
             /** @description The point at every place of the chain, the engineering value last. */
             stages: components["schemas"]["Quantity"][];
         };
@@ -754,18 +761,32 @@ export interface components {
             stages?: components["schemas"]["Quantity"][];
             reasons: components["schemas"]["Reason"][];
         };
+        /** @description An analog output has its smallest, largest and mean value, anything else its starts and the time it was on. */
         Summary: {
+            /** Format: double */
+            min?: number;
+            /** Format: double */
+            max?: number;
+            /**
+             * Format: double
+             * @description over time
+             */
+            mean?: number;
+            unit?: string;
             name: string;
             kind: string;
-            starts: number;
+            starts?: number;
             /** Format: double */
-            on_seconds: number;
+            on_seconds?: number;
             /** Format: double */
             undecided_seconds: number;
             final: string;
         };
         Panel: {
+            /** @description or analog output */
             input: string;
+            /** @description it is an analog output, and stands at low where nobody calls it */
+            output: boolean;
             title: string;
             unit: string;
             /** Format: double */
@@ -1167,6 +1188,10 @@ export interface operations {
                 /** @description Seconds since the start; the end if left out. */
                 to?: number;
                 pixels: number;
+                /** @description Other values of setpoints and constants, NAME=VALUE; they count for outputs. */
+                set?: string[];
+                /** @description A duration, such as 500 ms; it counts for outputs. */
+                scan?: string;
             };
             header?: never;
             path?: never;
@@ -1192,6 +1217,10 @@ export interface operations {
                 revision: number;
                 recording: number;
                 t: number;
+                /** @description Other values of setpoints and constants, NAME=VALUE; they count for outputs. */
+                set?: string[];
+                /** @description A duration, such as 500 ms; it counts for outputs. */
+                scan?: string;
             };
             header?: never;
             path?: never;
@@ -1199,7 +1228,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
-            /** @description The values, of the inputs that have been read by then. */
+            /** @description The values, of the outputs and of the inputs that have been read by then. */
             200: {
                 headers: {
                     [name: string]: unknown;

@@ -19,7 +19,7 @@ type Account struct {
 	At        int64
 	State     logic.State
 	Level     float64 // of an analog output
-	Since     int64 // the change that led to it, or the start
+	Since     int64   // the change that led to it, or the start
 	Because   string
 	Grounds   []Ground
 	Misses    []Miss            // delays that did not run out, in order of time
@@ -199,7 +199,11 @@ func grounds(p *logic.Program, s *logic.Stepper, t logic.Transition, clock logic
 	}
 	proportion := func(kind logic.Kind, i int) Ground {
 		standing := s.Standing(kind, i)
-		return Ground{Text: p.Name(kind, i) + " is " + standing.To.String() + ": " + p.Sentence(standing, clock), Under: grounds(p, s, standing, clock, depth+1)}
+		g := Ground{Text: p.Name(kind, i) + " is " + standing.To.String(), Under: grounds(p, s, standing, clock, depth+1)}
+		if standing.To != logic.On { // whose sentence is its only ground
+			g.Text += ": " + p.Sentence(standing, clock)
+		}
+		return g
 	}
 	for _, i := range t.Reason.Callers {
 		switch c := p.Calling[i]; c.Kind {

@@ -134,3 +134,27 @@ rule blink
 	require.NoError(t, err)
 	assert.Equal(t, r.Start+14e9, a.At, "the last time at which a controller looked")
 }
+
+// On the hatchery's night the blower is off for three reasons: its delay has not
+// run out, its interlock, a bad signal. An analog output answers with its loop.
+func TestWhyOnTheNight(t *testing.T) {
+	p, night := compileSources(t, hatcherySources(t)), hatcheryRecording(t, "night")
+	for _, c := range []struct{ name, at, want string }{
+		{"blower", "02:33:00", "standby_blower is off: oxygen 5.965 mg/L < oxygen_low 6 mg/L for only 8 s of 45 s, since 02:32:52"},
+		{"blower", "03:30:05", "standby_blower is off: interlocked: mains is off"},
+		{"blower", "22:00:02", "standby_blower is undecided: oxygen is bad: 2.398 mA is below 3.6 mA: broken loop or no supply"},
+		{"dosing", "02:31:00", "oxygen 6.087 mg/L is 1.713 mg/L below its target oxygen_target 7.8 mg/L: 57.11 % in proportion and 89.55 % of integral give 100 %"},
+		{"dosing", "03:30:05", "oxygen_dosing is off: its `while` does not hold: mains is off"},
+		{"drum", "02:31:00", "filter_dp 34.29 mbar gives 50 Hz"},
+	} {
+		at, _, err := night.Window(c.at, "")
+		require.NoError(t, err)
+		a, err := bench.Why(p, night, bench.Options{}, c.name, at)
+		require.NoError(t, err)
+		text := told(a)
+		assert.Contains(t, text, c.want, "%s at %s", c.name, c.at)
+		if c.name == "blower" {
+			assert.True(t, strings.HasPrefix(text, "off since"), text)
+		}
+	}
+}

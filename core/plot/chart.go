@@ -33,7 +33,7 @@ type Panel struct {
 	Low, High  float64
 }
 
-// A Point is the value at which a rule trips or resets.
+// A Point is the value at which a rule trips or resets, or that a loop keeps.
 type Point struct {
 	Rule   string
 	Value  float64
@@ -139,12 +139,8 @@ func messageLane(r *bench.Result, message int) Lane {
 
 func points(r *bench.Result, name string) []Point {
 	var all []Point
-	for i, rule := range r.Program.Rules {
-		for _, pt := range r.Program.RulePoints(i, r.Settings) {
-			if pt.Name == name {
-				all = append(all, Point{rule.Name, pt.Value().Value, pt.Effect, pt.Op})
-			}
-		}
+	for _, pt := range r.Program.PointsOf(name, r.Settings) {
+		all = append(all, Point{pt.Rule, pt.Value().Value, pt.Effect, pt.Op})
 	}
 	return all
 }
@@ -253,7 +249,10 @@ func TimeTicks(from, to int64, clock recording.Clock, n int) []int64 {
 	return ticks
 }
 
-// pointLabel is a point in words: "6 ↓ trips standby_blower".
+// label is a point in words: "6 ↓ trips standby_blower".
 func (p Point) label() string {
+	if p.Effect == logic.Keeps {
+		return unit.Short(p.Value) + " kept by " + p.Rule
+	}
 	return unit.Short(p.Value) + " " + p.Direction() + " " + p.Effect.String() + " " + p.Rule
 }

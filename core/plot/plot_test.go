@@ -68,13 +68,13 @@ func texts(t *testing.T, svg []byte) []string {
 
 func TestChart(t *testing.T) {
 	c := chart(t, "broken-loop.csv")
-	assert.Len(t, c.Panels, 6)
+	assert.Len(t, c.Panels, 6+2)
 	assert.Len(t, c.Lanes, 2+1+6+2+1+9)
 	var svg, picture bytes.Buffer
 	require.NoError(t, c.SVG(&svg))
 	all := texts(t, svg.Bytes())
 	for _, want := range []string{"Night & day <test>", "oxygen", "mg/L", "6 ↓ trips standby_blower", "6.4 ↑ resets standby_blower", "4.5 ↓ trips emergency_oxygen, below",
-		"35 ↑ trips drum_backwash", "bad", "09:00", "11:00", "rule, 2 starts", "bands", "trip point", "undecided"} {
+		"35 ↑ trips drum_backwash", "7.8 kept by oxygen_dosing", "%, output", "bad", "09:00", "11:00", "rule, 2 starts", "bands", "trip point", "undecided"} {
 		assert.Contains(t, all, want)
 	}
 	require.NoError(t, c.PNG(&picture))

@@ -15,7 +15,7 @@ const nearMisses = 3
 // Explain says why something is as it is at a time of a replay.
 func (s *Server) Explain(ctx context.Context, request ExplainRequestObject) (ExplainResponseObject, error) {
 	body := request.Body
-	options, err := replayOptions(&ReplayRequest{Set: body.Set, Scan: body.Scan})
+	options, err := replayOptions(body.Set, body.Scan)
 	if err != nil {
 		return nil, err
 	}
@@ -27,12 +27,11 @@ func (s *Server) Explain(ctx context.Context, request ExplainRequestObject) (Exp
 	if err != nil {
 		return nil, refusal(err)
 	}
-	select {
-	case s.playing <- struct{}{}:
-		defer func() { <-s.playing }()
-	case <-ctx.Done():
-		return nil, ctx.Err()
+	free, err := s.library.place(ctx)
+	if err != nil {
+		return nil, err
 	}
+	defer free()
 	at := r.Origin + nanoseconds(math.Round(body.T*1000)/1000) // nobody means a part of a millisecond
 	a, err := bench.Why(p, r, options, body.Name, min(max(at, r.Start), r.End))
 	if err != nil {

@@ -4,6 +4,10 @@ import (
 	"context"
 	"fmt"
 	"math"
+	"net/http"
+	"runtime"
+	"slices"
+	"strings"
 
 	lru "github.com/hashicorp/golang-lru/v2"
 
@@ -21,11 +25,13 @@ type library struct {
 	programs *lru.Cache[int64, *logic.Program]
 	readings *lru.Cache[int64, *recording.Recording]
 	traces   *lru.Cache[traceKey, *recording.Column]
+	playing  chan struct{} // a place for each replay that may run at once
 }
 
 type traceKey struct {
 	revision, recording int64
 	point               string
+	played              string // otherwise than written; empty for an input, which it leaves alone
 }
 
 // The number of things kept. A recording of a day at 1 Hz with ten columns
@@ -37,7 +43,7 @@ const (
 )
 
 func newLibrary(s *store.Store) (*library, error) {
-	l := &library{store: s}
+	l := &library{store: s, playing: make(chan struct{}, runtime.NumCPU())}
 	var err error
 	if l.programs, err = lru.New[int64, *logic.Program](keptPrograms); err != nil {
 		return nil, fmt.Errorf("making room for programs: %w", err)
@@ -107,9 +113,45 @@ func (l *library) part(ctx context.Context, id int64, from, to string) (*recordi
 	return r.Cut(first, last)
 }
 
-// trace is an input as the rules of a revision see it over a recording; nil if
-// the recording does not have it.
-func (l *library) trace(ctx context.Context, revision, recordingID int64, point string) (*logic.Program, *recording.Recording, *recording.Column, error) {
+// place waits for one of the places for a replay, and gives it back with the
+// function returned.
+func (l *library) place(ctx context.Context) (free func(), err error) {
+	select {
+	case l.playing <- struct{}{}:
+		return func() { <-l.playing }, nil
+	case <-ctx.Done():
+		return nil, ctx.Err()
+	}
+}
+
+// An otherwise is how a job is played, where that is not as written.
+type otherwise struct {
+	set  []string // NAME=VALUE
+	scan string
+}
+
+func (o otherwise) key() string {
+	if len(o.set) == 0 && o.scan == "" {
+		return ""
+	}
+	return strings.Join(slices.Sorted(slices.Values(o.set)), "\n") + "\n" + o.scan
+}
+
+func (o otherwise) options() (bench.Options, error) {
+	set := map[string]string{}
+	for _, s := range o.set {
+		name, value, ok := strings.Cut(s, "=")
+		if !ok {
+			return bench.Options{}, refuse(http.StatusUnprocessableEntity, "set: "+s+" is not NAME=VALUE.")
+		}
+		set[name] = value
+	}
+	return playOptions(set, o.scan)
+}
+
+// trace is an input as the rules of a revision see it over a recording, or an
+// analog output as they drive it; nil if the recording does not have the input.
+func (l *library) trace(ctx context.Context, revision, recordingID int64, point string, o otherwise) (*logic.Program, *recording.Recording, *recording.Column, error) {
 	p, err := l.program(ctx, revision)
 	if err != nil {
 		return nil, nil, nil, err
@@ -118,21 +160,54 @@ func (l *library) trace(ctx context.Context, revision, recordingID int64, point 
 	if err != nil {
 		return nil, nil, nil, err
 	}
-	key := traceKey{revision, recordingID, point}
+	key := traceKey{revision: revision, recording: recordingID, point: point}
+	output := p.OutputIndex(point)
+	if output >= 0 {
+		key.played = o.key()
+	}
 	if c, ok := l.traces.Get(key); ok {
 		return p, r, c, nil
 	}
 	var c *recording.Column
-	if i, k := p.InputIndex(point), p.DerivedIndex(point); i >= 0 {
+	switch i, k := p.InputIndex(point), p.DerivedIndex(point); {
+	case i >= 0:
 		c, err = bench.Trace(p, r, i)
-	} else if k >= 0 {
+	case k >= 0:
 		c, err = bench.TraceDerived(p, r, k)
-	} else {
-		return nil, nil, nil, fmt.Errorf("revision %d has no input named %s: %w", revision, point, store.ErrNotFound)
+	case output >= 0 && p.Outputs[output].Analog():
+		c, err = l.level(ctx, p, r, key, o)
+	default:
+		return nil, nil, nil, fmt.Errorf("revision %d has no input and no analog output named %s: %w", revision, point, store.ErrNotFound)
 	}
 	if err != nil {
 		return nil, nil, nil, err
 	}
 	l.traces.Add(key, c)
 	return p, r, c, nil
+}
+
+// level is what the rules do with an analog output over a recording. The other
+// outputs of the same replay are kept as well.
+func (l *library) level(ctx context.Context, p *logic.Program, r *recording.Recording, key traceKey, o otherwise) (*recording.Column, error) {
+	options, err := o.options()
+	if err != nil {
+		return nil, err
+	}
+	free, err := l.place(ctx)
+	if err != nil {
+		return nil, err
+	}
+	defer free()
+	result, err := bench.Replay(p, r, options)
+	if err != nil {
+		return nil, err
+	}
+	for i := range p.Outputs {
+		if c := result.Level(i); c != nil {
+			other := key
+			other.point = c.Name
+			l.traces.Add(other, c)
+		}
+	}
+	return result.Level(p.OutputIndex(key.point)), nil
 }

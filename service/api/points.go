@@ -22,10 +22,9 @@ func columnProblem(p *logic.Program, c *recording.Column, clock recording.Clock)
 }
 
 func pointViews(p *logic.Program) []Point {
-	uses := usesOf(p)
 	view := func(d sheet.Declaration, kind PointKind, u string) Point {
 		h := d.Base()
-		v := Point{Name: h.Name, Title: h.Title(), Kind: kind, Unit: u, File: h.At.File, Line: h.At.Line, Text: sheet.PrintDeclaration(d), Notes: []string{}, Chain: []Place{}, Clauses: []string{}, UsedBy: append([]string{}, uses[h.Name]...)}
+		v := Point{Name: h.Name, Title: h.Title(), Kind: kind, Unit: u, File: h.At.File, Line: h.At.Line, Text: sheet.PrintDeclaration(d), Notes: []string{}, Chain: []Place{}, Clauses: []string{}, UsedBy: append([]string{}, p.Job.UsedBy(h.Name)...)}
 		if h.Tag != nil {
 			v.Tag = h.Tag.Text
 		}
@@ -51,24 +50,13 @@ func pointViews(p *logic.Program) []Point {
 		points = append(points, view(d, PointKindDerived, p.Derived[i].Unit.Name()))
 	}
 	for _, o := range p.Job.Outputs {
-		points = append(points, view(o, PointKindOutput, ""))
+		v := view(o, PointKindOutput, o.Unit().Name())
+		for _, s := range o.Stages {
+			v.Clauses = append(v.Clauses, s.String())
+		}
+		points = append(points, v)
 	}
 	return points
-}
-
-// usesOf lists, by point, the rules that look at an input, or call an output.
-func usesOf(p *logic.Program) map[string][]string {
-	uses := map[string][]string{}
-	for _, r := range p.Job.Rules {
-		seen := map[string]bool{}
-		for _, name := range p.Job.NamesIn(r) {
-			if !seen[name] {
-				seen[name] = true
-				uses[name] = append(uses[name], r.Name)
-			}
-		}
-	}
-	return uses
 }
 
 func places(c *signal.Chain) []Place {
@@ -164,7 +152,7 @@ func (s *Server) GetHistogram(ctx context.Context, request GetHistogramRequestOb
 	if q.Bins < 1 || q.Bins > 500 {
 		return nil, refuse(http.StatusUnprocessableEntity, "The number of bins is from 1 to 500.")
 	}
-	_, _, c, err := s.library.trace(ctx, q.Revision, q.Recording, q.Point)
+	_, _, c, err := s.library.trace(ctx, q.Revision, q.Recording, q.Point, otherwise{})
 	if err != nil {
 		return nil, refusal(err)
 	}

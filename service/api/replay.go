@@ -20,7 +20,7 @@ const defaultMost = 5000
 // Replay plays a stored recording through a stored revision.
 func (s *Server) Replay(ctx context.Context, request ReplayRequestObject) (ReplayResponseObject, error) {
 	body := request.Body
-	options, err := replayOptions(body)
+	options, err := replayOptions(body.Set, body.Scan)
 	if err != nil {
 		return nil, err
 	}
@@ -36,12 +36,11 @@ func (s *Server) Replay(ctx context.Context, request ReplayRequestObject) (Repla
 	if err != nil {
 		return nil, refusal(err)
 	}
-	select {
-	case s.playing <- struct{}{}:
-		defer func() { <-s.playing }()
-	case <-ctx.Done():
-		return nil, ctx.Err()
+	free, err := s.library.place(ctx)
+	if err != nil {
+		return nil, err
 	}
+	defer free()
 	began := time.Now()
 	result, err := bench.Replay(p, r, options)
 	if err != nil {
@@ -81,16 +80,21 @@ func text(s *string) string {
 	return *s
 }
 
-func replayOptions(body *ReplayRequest) (o bench.Options, err error) {
+func replayOptions(set *map[string]string, scan *string) (bench.Options, error) {
+	if set == nil {
+		return playOptions(nil, text(scan))
+	}
+	return playOptions(*set, text(scan))
+}
+
+func playOptions(set map[string]string, scan string) (o bench.Options, err error) {
 	o.Set = map[string]unit.Quantity{}
-	if body.Set != nil {
-		for name, value := range *body.Set {
-			if o.Set[name], err = bench.ParseValue(value); err != nil {
-				return o, refuse(http.StatusUnprocessableEntity, name+": "+err.Error())
-			}
+	for name, value := range set {
+		if o.Set[name], err = bench.ParseValue(value); err != nil {
+			return o, refuse(http.StatusUnprocessableEntity, name+": "+err.Error())
 		}
 	}
-	if scan := text(body.Scan); scan != "" {
+	if scan != "" {
 		if o.Scan, err = unit.ParseDuration(scan); err != nil {
 			return o, refuse(http.StatusUnprocessableEntity, "scan: "+err.Error())
 		}
@@ -137,12 +141,14 @@ func transitionViews(r *bench.Result, most int) []Transition {
 			bands[t.Index] = v.Reasons
 		}
 		for _, i := range t.Reason.Callers {
-			caller := p.Calling[i]
-			because := last
-			if caller.Kind == logic.BandsKind {
-				because = bands
+			reason := Reason{Text: p.CallerText(t.Reason.Cause, i), Reasons: []Reason{}}
+			switch caller := p.Calling[i]; caller.Kind {
+			case logic.RuleKind, logic.AlarmKind:
+				reason.Reasons = append(reason.Reasons, last[caller.Index]...)
+			case logic.BandsKind:
+				reason.Reasons = append(reason.Reasons, bands[caller.Index]...)
 			}
-			v.Reasons = append(v.Reasons, Reason{Text: p.CallerText(t.Reason.Cause, i), Reasons: append([]Reason{}, because[caller.Index]...)})
+			v.Reasons = append(v.Reasons, reason)
 		}
 		all = append(all, v)
 	}
@@ -152,7 +158,16 @@ func transitionViews(r *bench.Result, most int) []Transition {
 func summaryViews(r *bench.Result) []Summary {
 	all := []Summary{}
 	for _, sum := range r.Summary {
-		all = append(all, Summary{Name: sum.Name, Kind: sum.Kind.String(), Starts: sum.Starts, OnSeconds: seconds(sum.On), UndecidedSeconds: seconds(sum.Undecided), Final: r.Program.StateText(sum.Kind, int(sum.Index), sum.Final)})
+		v := Summary{Name: sum.Name, Kind: sum.Kind.String(), UndecidedSeconds: seconds(sum.Undecided)}
+		if x := sum.Range; x != nil {
+			o := &r.Program.Outputs[sum.Index]
+			u := o.Unit.Name()
+			v.Min, v.Max, v.Mean, v.Unit, v.Final = &x.Min, &x.Max, &x.Mean, &u, o.Text(x.Final)
+		} else {
+			on := seconds(sum.On)
+			v.Starts, v.OnSeconds, v.Final = &sum.Starts, &on, r.Program.StateText(sum.Kind, int(sum.Index), sum.Final)
+		}
+		all = append(all, v)
 	}
 	return all
 }
@@ -161,14 +176,10 @@ func panelViews(r *bench.Result, c *plot.Chart) []Panel {
 	all := []Panel{}
 	for i := range c.Panels {
 		panel := &c.Panels[i]
-		v := Panel{Input: panel.Name, Title: r.Program.Job.Lookup(panel.Name).Base().Title(), Unit: panel.Unit, Points: []RulePoint{}}
+		v := Panel{Input: panel.Name, Output: panel.Output, Title: r.Program.Job.Lookup(panel.Name).Base().Title(), Unit: panel.Unit, Points: []RulePoint{}}
 		v.Low, v.High = panel.Limits()
-		for rule := range r.Program.Rules {
-			for _, pt := range r.Program.RulePoints(rule, r.Settings) {
-				if pt.Name == panel.Name {
-					v.Points = append(v.Points, rulePointView(r.Program, pt))
-				}
-			}
+		for _, pt := range r.Program.PointsOf(panel.Name, r.Settings) {
+			v.Points = append(v.Points, rulePointView(pt))
 		}
 		all = append(all, v)
 	}
@@ -202,13 +213,14 @@ func laneViews(r *bench.Result, c *plot.Chart) []Lane {
 	return all
 }
 
-// GetSeries gives an input for a window and a number of pixels.
+// GetSeries gives an input or an analog output for a window and a number of
+// pixels.
 func (s *Server) GetSeries(ctx context.Context, request GetSeriesRequestObject) (GetSeriesResponseObject, error) {
 	q := request.Params
 	if q.Pixels < 1 || q.Pixels > 8192 {
 		return nil, refuse(http.StatusUnprocessableEntity, "The number of pixels is from 1 to 8192.")
 	}
-	_, r, c, err := s.library.trace(ctx, q.Revision, q.Recording, q.Point)
+	_, r, c, err := s.library.trace(ctx, q.Revision, q.Recording, q.Point, playedBy(q.Set, q.Scan))
 	if err != nil {
 		return nil, refusal(err)
 	}
@@ -225,38 +237,65 @@ func (s *Server) GetSeries(ctx context.Context, request GetSeriesRequestObject) 
 	if to <= from && r.End > r.Start {
 		return nil, refuse(http.StatusUnprocessableEntity, "The window ends before it begins.")
 	}
-	answer := GetSeries200JSONResponse{Point: c.Name, Unit: c.Unit, T: []float64{}, Min: []*float64{}, Max: []*float64{}, Bad: []bool{}}
-	width := seconds(to-from) / float64(q.Pixels)
-	for i, e := range c.Extents(from, to, q.Pixels) {
-		if e.Readings == 0 {
-			continue
-		}
-		answer.T = append(answer.T, seconds(from-r.Origin)+width*(float64(i)+0.5))
-		answer.Bad = append(answer.Bad, e.Bad)
-		low, high := e.Min, e.Max
-		if math.IsNaN(low) {
-			answer.Min, answer.Max = append(answer.Min, nil), append(answer.Max, nil)
-			continue
-		}
-		answer.Min, answer.Max = append(answer.Min, &low), append(answer.Max, &high)
-	}
-	return answer, nil
+	return GetSeries200JSONResponse(seriesView(c, from, to, q.Pixels, r.Origin)), nil
 }
 
-// GetValues gives the analog inputs at one time.
+func playedBy(set *[]string, scan *string) otherwise {
+	o := otherwise{scan: text(scan)}
+	if set != nil {
+		o.set = *set
+	}
+	return o
+}
+
+// seriesView has a point for every pixel from the first that has been read on:
+// where there is no reading the last one holds.
+func seriesView(c *recording.Column, from, to int64, pixels int, origin int64) Series {
+	v := Series{Point: c.Name, Unit: c.Unit, T: []float64{}, Min: []*float64{}, Max: []*float64{}, Bad: []bool{}}
+	width := seconds(to-from) / float64(pixels)
+	last, read := c.Held(from)
+	for i, e := range c.Extents(from, to, pixels) {
+		low, high, bad := e.Min, e.Max, e.Bad
+		switch {
+		case e.Readings > 0:
+			last, read = e.Last, true
+		case !read:
+			continue
+		default:
+			low, high, bad = last, last, math.IsNaN(last)
+		}
+		v.T = append(v.T, seconds(from-origin)+width*(float64(i)+0.5))
+		v.Bad = append(v.Bad, bad)
+		if math.IsNaN(low) || math.IsInf(low, 0) {
+			v.Min, v.Max = append(v.Min, nil), append(v.Max, nil)
+			continue
+		}
+		v.Min, v.Max = append(v.Min, &low), append(v.Max, &high)
+	}
+	return v
+}
+
+// GetValues gives the analog inputs and outputs at one time.
 func (s *Server) GetValues(ctx context.Context, request GetValuesRequestObject) (GetValuesResponseObject, error) {
 	q := request.Params
 	p, err := s.library.program(ctx, q.Revision)
 	if err != nil {
 		return nil, err
 	}
-	answer := GetValues200JSONResponse{}
+	var names []string
 	for i := range p.Inputs {
-		in := &p.Inputs[i]
-		if in.Chain == nil {
-			continue
+		if p.Inputs[i].Chain != nil {
+			names = append(names, p.Inputs[i].Name)
 		}
-		_, r, c, err := s.library.trace(ctx, q.Revision, q.Recording, in.Name)
+	}
+	for i := range p.Outputs {
+		if p.Outputs[i].Analog() {
+			names = append(names, p.Outputs[i].Name)
+		}
+	}
+	answer := GetValues200JSONResponse{}
+	for _, name := range names {
+		_, r, c, err := s.library.trace(ctx, q.Revision, q.Recording, name, playedBy(q.Set, q.Scan))
 		if err != nil {
 			return nil, refusal(err)
 		}
@@ -267,7 +306,7 @@ func (s *Server) GetValues(ctx context.Context, request GetValuesRequestObject) 
 		if !read {
 			continue
 		}
-		view := Value{Point: in.Name, Unit: c.Unit}
+		view := Value{Point: name, Unit: c.Unit}
 		if !math.IsNaN(v) {
 			view.Value = &v
 		}

@@ -94,47 +94,50 @@ func setpointViews(job *sheet.Job) []Setpoint {
 
 func ruleViews(p *logic.Program) []Rule {
 	rules := []Rule{}
-	add := func(d sheet.Declaration, sentence string, calls []*sheet.Call) {
+	add := func(d sheet.Declaration, calls []*sheet.Call) {
 		h := d.Base()
-		v := Rule{Kind: RuleKind(d.Keyword()), Name: h.Name, Title: h.Title(), File: h.At.File, Line: h.At.Line, Text: sheet.PrintDeclaration(d), Sentence: sentence, Calls: []string{}, Points: []RulePoint{}}
+		v := Rule{Kind: RuleKind(d.Keyword()), Name: h.Name, Title: h.Title(), File: h.At.File, Line: h.At.Line, Text: sheet.PrintDeclaration(d), Sentence: p.Job.Say(d), Calls: []string{}, Points: []RulePoint{}}
 		for _, x := range calls {
 			v.Calls = append(v.Calls, x.Output.Name)
 		}
-		if i := p.RuleIndex(h.Name); i >= 0 {
-			for _, pt := range p.RulePoints(i, nil) {
-				v.Points = append(v.Points, rulePointView(p, pt))
-			}
+		for _, pt := range p.Points(h.Name, nil) {
+			v.Points = append(v.Points, rulePointView(pt))
 		}
 		rules = append(rules, v)
 	}
 	for _, r := range p.Job.Rules {
-		add(r, p.Job.Sentence(r), r.Calls())
+		add(r, r.Calls())
 	}
 	for _, b := range p.Job.Bands {
-		add(b, p.Job.SayBands(b), b.Calls())
+		add(b, b.Calls())
 	}
 	for _, f := range p.Job.Follows {
-		add(f, p.Job.SayFollow(f), f.Calls())
+		add(f, f.Calls())
 	}
 	for _, l := range p.Job.Loops {
-		add(l, p.Job.SayLoop(l), l.Calls())
+		add(l, l.Calls())
 	}
 	for _, a := range p.Job.Alarms {
 		if a.OfInput == nil { // whose text is the input's
-			add(a, p.Job.SayAlarm(a), a.Outputs())
+			add(a, a.Outputs())
 		}
 	}
 	for _, m := range p.Job.Messages {
-		add(m, p.Job.SayMessage(m), nil)
+		add(m, nil)
 	}
 	return rules
 }
 
-func rulePointView(p *logic.Program, pt logic.RulePoint) RulePoint {
-	v := RulePoint{Rule: p.Rules[pt.Rule].Name, Effect: RulePointEffect(pt.Effect.String()), Input: pt.Name, Op: string(pt.Op), Direction: RulePointDirectionRising, Stages: quantities(pt.Stages)}
-	if pt.Op.Falling() {
-		v.Direction = RulePointDirectionFalling
+func rulePointView(pt logic.RulePoint) RulePoint {
+	v := RulePoint{Rule: pt.Rule, Effect: RulePointEffect(pt.Effect.String()), Input: pt.Name, Op: string(pt.Op), Stages: quantities(pt.Stages)}
+	if pt.Effect == logic.Keeps {
+		return v
 	}
+	direction := RulePointDirectionRising
+	if pt.Op.Falling() {
+		direction = RulePointDirectionFalling
+	}
+	v.Direction = &direction
 	return v
 }
 

@@ -95,6 +95,8 @@ func (e PointKind) Valid() bool {
 const (
 	RuleKindAlarm   RuleKind = "alarm"
 	RuleKindBands   RuleKind = "bands"
+	RuleKindFollow  RuleKind = "follow"
+	RuleKindLoop    RuleKind = "loop"
 	RuleKindMessage RuleKind = "message"
 	RuleKindRule    RuleKind = "rule"
 )
@@ -105,6 +107,10 @@ func (e RuleKind) Valid() bool {
 	case RuleKindAlarm:
 		return true
 	case RuleKindBands:
+		return true
+	case RuleKindFollow:
+		return true
+	case RuleKindLoop:
 		return true
 	case RuleKindMessage:
 		return true
@@ -135,6 +141,7 @@ func (e RulePointDirection) Valid() bool {
 
 // Defines values for RulePointEffect.
 const (
+	Keeps  RulePointEffect = "keeps"
 	Resets RulePointEffect = "resets"
 	Trips  RulePointEffect = "trips"
 )
@@ -142,6 +149,8 @@ const (
 // Valid indicates whether the value is a known member of the RulePointEffect enum.
 func (e RulePointEffect) Valid() bool {
 	switch e {
+	case Keeps:
+		return true
 	case Resets:
 		return true
 	case Trips:
@@ -476,9 +485,14 @@ type NextChange struct {
 
 // Panel defines model for Panel.
 type Panel struct {
-	High   float64     `json:"high"`
-	Input  string      `json:"input"`
-	Low    float64     `json:"low"`
+	High float64 `json:"high"`
+
+	// Input or analog output
+	Input string  `json:"input"`
+	Low   float64 `json:"low"`
+
+	// Output it is an analog output, and stands at low where nobody calls it
+	Output bool        `json:"output"`
 	Points []RulePoint `json:"points"`
 	Title  string      `json:"title"`
 	Unit   string      `json:"unit"`
@@ -667,11 +681,15 @@ type RuleKind string
 
 // RulePoint defines model for RulePoint.
 type RulePoint struct {
-	Direction RulePointDirection `json:"direction"`
-	Effect    RulePointEffect    `json:"effect"`
-	Input     string             `json:"input"`
-	Op        string             `json:"op"`
-	Rule      string             `json:"rule"`
+	Direction *RulePointDirection `json:"direction,omitempty"`
+
+	// Effect keeps: what a loop does, which has no direction
+	Effect RulePointEffect `json:"effect"`
+	Input  string          `json:"input"`
+	Op     string          `json:"op"`
+
+	// Rule or loop
+	Rule string `json:"rule"`
 
 	// Stages The point at every place of the chain, the engineering value last.
 	Stages []Quantity `json:"stages"`
@@ -680,7 +698,7 @@ type RulePoint struct {
 // RulePointDirection defines model for RulePoint.Direction.
 type RulePointDirection string
 
-// RulePointEffect defines model for RulePoint.Effect.
+// RulePointEffect keeps: what a loop does, which has no direction
 type RulePointEffect string
 
 // Scaled defines model for Scaled.
@@ -753,14 +771,20 @@ type Status struct {
 	Status string `json:"status"`
 }
 
-// Summary defines model for Summary.
+// Summary An analog output has its smallest, largest and mean value, anything else its starts and the time it was on.
 type Summary struct {
-	Final            string  `json:"final"`
-	Kind             string  `json:"kind"`
-	Name             string  `json:"name"`
-	OnSeconds        float64 `json:"on_seconds"`
-	Starts           int     `json:"starts"`
-	UndecidedSeconds float64 `json:"undecided_seconds"`
+	Final string   `json:"final"`
+	Kind  string   `json:"kind"`
+	Max   *float64 `json:"max,omitempty"`
+
+	// Mean over time
+	Mean             *float64 `json:"mean,omitempty"`
+	Min              *float64 `json:"min,omitempty"`
+	Name             string   `json:"name"`
+	OnSeconds        *float64 `json:"on_seconds,omitempty"`
+	Starts           *int     `json:"starts,omitempty"`
+	UndecidedSeconds float64  `json:"undecided_seconds"`
+	Unit             *string  `json:"unit,omitempty"`
 }
 
 // TimeWindow defines model for TimeWindow.
@@ -896,6 +920,12 @@ type GetSeriesParams struct {
 	// To Seconds since the start; the end if left out.
 	To     *float64 `form:"to,omitempty" json:"to,omitempty"`
 	Pixels int      `form:"pixels" json:"pixels"`
+
+	// Set Other values of setpoints and constants, NAME=VALUE; they count for outputs.
+	Set *[]string `form:"set,omitempty" json:"set,omitempty"`
+
+	// Scan A duration, such as 500 ms; it counts for outputs.
+	Scan *string `form:"scan,omitempty" json:"scan,omitempty"`
 }
 
 // GetValuesParams defines parameters for GetValues.
@@ -903,6 +933,12 @@ type GetValuesParams struct {
 	Revision  int64   `form:"revision" json:"revision"`
 	Recording int64   `form:"recording" json:"recording"`
 	T         float64 `form:"t" json:"t"`
+
+	// Set Other values of setpoints and constants, NAME=VALUE; they count for outputs.
+	Set *[]string `form:"set,omitempty" json:"set,omitempty"`
+
+	// Scan A duration, such as 500 ms; it counts for outputs.
+	Scan *string `form:"scan,omitempty" json:"scan,omitempty"`
 }
 
 // ExplainJSONRequestBody defines body for Explain for application/json ContentType.
@@ -973,10 +1009,10 @@ type ServerInterface interface {
 	// GetScale A reading through an input's chain, every stage, either way.
 	// (GET /scales)
 	GetScale(ctx echo.Context, params GetScaleParams) error
-	// GetSeries An input as the rules see it, with the smallest and largest value per pixel.
+	// GetSeries An input as the rules see it, or an analog output, with the smallest and largest value per pixel.
 	// (GET /series)
 	GetSeries(ctx echo.Context, params GetSeriesParams) error
-	// GetValues The analog inputs as the rules see them at one time.
+	// GetValues The analog inputs as the rules see them, and the analog outputs, at one time.
 	// (GET /values)
 	GetValues(ctx echo.Context, params GetValuesParams) error
 	// GetVersion What program this is.
@@ -1419,6 +1455,20 @@ func (w *ServerInterfaceWrapper) GetSeries(ctx echo.Context) error {
 		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter pixels: %s", err))
 	}
 
+	// ------------- Optional query parameter "set" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "set", ctx.QueryParams(), &params.Set, runtime.BindQueryParameterOptions{Type: "array", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter set: %s", err))
+	}
+
+	// ------------- Optional query parameter "scan" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "scan", ctx.QueryParams(), &params.Scan, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter scan: %s", err))
+	}
+
 	// Invoke the callback with all the unmarshaled arguments
 	err = w.Handler.GetSeries(ctx, params)
 	return err
@@ -1449,6 +1499,20 @@ func (w *ServerInterfaceWrapper) GetValues(ctx echo.Context) error {
 	err = runtime.BindQueryParameterWithOptions("form", true, true, "t", ctx.QueryParams(), &params.T, runtime.BindQueryParameterOptions{Type: "number", Format: "double"})
 	if err != nil {
 		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter t: %s", err))
+	}
+
+	// ------------- Optional query parameter "set" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "set", ctx.QueryParams(), &params.Set, runtime.BindQueryParameterOptions{Type: "array", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter set: %s", err))
+	}
+
+	// ------------- Optional query parameter "scan" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "scan", ctx.QueryParams(), &params.Scan, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter scan: %s", err))
 	}
 
 	// Invoke the callback with all the unmarshaled arguments
@@ -2341,10 +2405,10 @@ type StrictServerInterface interface {
 	// GetScale A reading through an input's chain, every stage, either way.
 	// (GET /scales)
 	GetScale(ctx context.Context, request GetScaleRequestObject) (GetScaleResponseObject, error)
-	// GetSeries An input as the rules see it, with the smallest and largest value per pixel.
+	// GetSeries An input as the rules see it, or an analog output, with the smallest and largest value per pixel.
 	// (GET /series)
 	GetSeries(ctx context.Context, request GetSeriesRequestObject) (GetSeriesResponseObject, error)
-	// GetValues The analog inputs as the rules see them at one time.
+	// GetValues The analog inputs as the rules see them, and the analog outputs, at one time.
 	// (GET /values)
 	GetValues(ctx context.Context, request GetValuesRequestObject) (GetValuesResponseObject, error)
 	// GetVersion What program this is.

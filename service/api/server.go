@@ -39,12 +39,11 @@ type Server struct {
 	version string
 	now     func() time.Time
 	library *library
-	playing chan struct{} // a place for each replay that may run at once
 }
 
 // New builds the handler of all requests.
 func New(c Config) (http.Handler, error) {
-	s := &Server{store: c.Store, log: c.Log, version: c.Version, now: c.Now, playing: make(chan struct{}, runtime.NumCPU())}
+	s := &Server{store: c.Store, log: c.Log, version: c.Version, now: c.Now}
 	var err error
 	if s.library, err = newLibrary(c.Store); err != nil {
 		return nil, err

@@ -98,13 +98,13 @@ function Result({ replay, recording, other }: { replay: Replay; recording: numbe
   const [view, setView] = useState<Window>(whole);
   const [at, setAt] = useState<number>();
   const [chosen, setChosen] = useState<number>();
-  const [lane, setLane] = useState<number>(); // that is asked why
+  const [asked, setAsked] = useState<string>(); // why
   const changes = replay.transitions;
   const choose = (i: number) => {
     const t = changes[i]?.t;
     if (t === undefined) return;
     setChosen(i);
-    setLane(undefined);
+    setAsked(undefined);
     setAt(t);
     const span = view.to - view.from;
     if (t < view.from || t > view.to) {
@@ -115,16 +115,15 @@ function Result({ replay, recording, other }: { replay: Replay; recording: numbe
   // A moment's reasons are those of the last change up to it.
   const moveTo = (t: number) => {
     setAt(t);
-    if (lane !== undefined) return; // which is asked anew
+    if (asked !== undefined) return; // which is asked anew
     const last = changes.findLastIndex((c) => c.t <= t);
     setChosen(last < 0 ? undefined : last);
   };
-  const ask = (i: number, t: number) => {
+  const ask = (name: string, t: number) => {
     setAt(t);
-    setLane(i);
+    setAsked(name);
     setChosen(undefined);
   };
-  const asked = lane === undefined ? undefined : replay.lanes[lane];
   const { clock } = replay;
   return (
     <>
@@ -152,12 +151,12 @@ function Result({ replay, recording, other }: { replay: Replay; recording: numbe
             )}
           </header>
           <div className="px-2">
-            <Chart replay={replay} recording={recording} view={view} onView={setView} at={at} onAt={moveTo} lane={lane} onAsk={ask} />
+            <Chart replay={replay} recording={recording} other={other} view={view} onView={setView} at={at} onAt={moveTo} asked={asked} onAsk={ask} />
           </div>
         </section>
         <aside className="sticky top-3 flex h-[calc(100vh-5rem)] flex-col gap-3 max-lg:static max-lg:h-auto">
           {asked && at !== undefined ? (
-            <Account asked={{ name: asked.name, t: at }} revision={replay.revision} recording={recording} other={other} />
+            <Account asked={{ name: asked, t: at }} revision={replay.revision} recording={recording} other={other} />
           ) : (
             <Why change={chosen === undefined ? undefined : changes[chosen]} />
           )}

@@ -1,8 +1,9 @@
 import { keepPreviousData, useQueries, useQuery } from "@tanstack/react-query";
-import { useEffect, useLayoutEffect, useRef, useState, type KeyboardEvent, type PointerEvent } from "react";
+import { useEffect, useLayoutEffect, useMemo, useRef, useState, type KeyboardEvent, type PointerEvent } from "react";
 import { getSeries, getValues, type Replay } from "../api";
 import { clockText, tickTexts, timeTicks } from "./clock";
 import { Lanes, laneHeight } from "./Lanes";
+import type { Other } from "./Otherwise";
 import { gutter, Signal } from "./Signal";
 
 export interface Window {
@@ -18,22 +19,24 @@ const topMargin = 20; // of pt-5 below
 export function Chart({
   replay,
   recording,
+  other,
   view,
   onView,
   at,
   onAt,
-  lane,
+  asked,
   onAsk,
 }: {
   replay: Replay;
   recording: number;
+  other: Other;
   view: Window;
   onView: (w: Window) => void;
   at?: number;
   onAt: (t: number) => void;
-  /** The lane that is asked about, by its number. */
-  lane?: number;
-  onAsk: (lane: number, t: number) => void;
+  /** The lane or output that is asked about, by its name. */
+  asked?: string;
+  onAsk: (name: string, t: number) => void;
 }) {
   const host = useRef<HTMLDivElement>(null);
   const width = useWidth(host) - gutter.left - gutter.right;
@@ -41,10 +44,11 @@ export function Chart({
   const [hover, setHover] = useState<number>();
   const [drag, setDrag] = useState<Window>();
   const pixels = Math.max(1, Math.round(width));
+  const played = useMemo(() => ({ set: Object.entries(other.set).map(([name, value]) => `${name}=${value}`), scan: other.scan || undefined }), [other]);
   const series = useQueries({
     queries: replay.panels.map((p) => ({
-      queryKey: ["series", replay.revision, recording, p.input, view.from, view.to, pixels],
-      queryFn: ({ signal }: { signal: AbortSignal }) => getSeries({ revision: replay.revision, recording, point: p.input, from: view.from, to: view.to, pixels }, signal),
+      queryKey: ["series", replay.revision, recording, p.input, view.from, view.to, pixels, p.output && played],
+      queryFn: ({ signal }: { signal: AbortSignal }) => getSeries({ revision: replay.revision, recording, point: p.input, from: view.from, to: view.to, pixels, ...(p.output && played) }, signal),
       enabled: width > 10,
       staleTime: Infinity,
     })),
@@ -52,8 +56,8 @@ export function Chart({
   const { from, to } = view;
   const shown = at !== undefined && at >= from && at <= to ? at : undefined;
   const values = useQuery({
-    queryKey: ["values", replay.revision, recording, shown],
-    queryFn: ({ signal }) => getValues({ revision: replay.revision, recording, t: shown ?? 0 }, signal),
+    queryKey: ["values", replay.revision, recording, shown, played],
+    queryFn: ({ signal }) => getValues({ revision: replay.revision, recording, t: shown ?? 0, ...played }, signal),
     enabled: shown !== undefined,
     placeholderData: keepPreviousData,
     staleTime: Infinity,
@@ -65,6 +69,12 @@ export function Chart({
     const left = e.clientX - e.currentTarget.getBoundingClientRect().left;
     return from + (Math.min(Math.max(left, 0), width) / width) * (to - from);
   };
+  // What can be asked why, from the top down.
+  const answering = [...new Set([...replay.panels.filter((p) => p.output).map((p) => p.input), ...replay.lanes.map((l) => l.name)])];
+  const ask = (i: number, t: number) => {
+    const name = answering[Math.min(Math.max(i, 0), answering.length - 1)];
+    if (name !== undefined) onAsk(name, t);
+  };
   const keys = (e: KeyboardEvent) => {
     const step = ((to - from) / width) * (e.shiftKey ? 20 : 1);
     const t = at ?? from;
@@ -73,8 +83,8 @@ export function Chart({
     else if (e.key === "+" || e.key === "=") onView(zoom(whole, view, t, 0.5));
     else if (e.key === "-") onView(zoom(whole, view, t, 2));
     else if (e.key === "Home") onView(whole);
-    else if (e.key === "ArrowDown") onAsk(Math.min((lane ?? -1) + 1, replay.lanes.length - 1), t);
-    else if (e.key === "ArrowUp") onAsk(Math.max((lane ?? replay.lanes.length) - 1, 0), t);
+    else if (e.key === "ArrowDown") ask(asked === undefined ? 0 : answering.indexOf(asked) + 1, t);
+    else if (e.key === "ArrowUp") ask((asked === undefined ? answering.length : answering.indexOf(asked)) - 1, t);
     else return;
     e.preventDefault();
   };
@@ -82,12 +92,17 @@ export function Chart({
   const ticks = timeTicks(replay.clock, from, to, Math.max(2, Math.floor(width / 90)));
   const texts = tickTexts(replay.clock, ticks);
   const tall = replay.panels.reduce((sum, p) => sum + pointsTall(p.points.length) + panelGap, 0) + replay.lanes.length * laneHeight;
-  const laneAt = (e: PointerEvent<HTMLDivElement>) => {
-    const i = Math.floor((e.clientY - e.currentTarget.getBoundingClientRect().top - topMargin - tall) / laneHeight) + replay.lanes.length;
-    return i >= 0 && i < replay.lanes.length ? i : undefined;
+  const nameAt = (e: PointerEvent<HTMLDivElement>) => {
+    let y = e.clientY - e.currentTarget.getBoundingClientRect().top - topMargin;
+    for (const p of replay.panels) {
+      const height = pointsTall(p.points.length) + panelGap;
+      if (y < height) return p.output ? p.input : undefined;
+      y -= height;
+    }
+    return replay.lanes[Math.floor(y / laneHeight)]?.name;
   };
   return (
-    <div ref={host} className="relative pt-5 pb-1" tabIndex={0} role="group" aria-label="Strip chart. Left and right move the cursor, up and down ask a lane why, plus and minus zoom, Home shows all." onKeyDown={keys}>
+    <div ref={host} className="relative pt-5 pb-1" tabIndex={0} role="group" aria-label="Strip chart. Left and right move the cursor, up and down ask an output or a lane why, plus and minus zoom, Home shows all." onKeyDown={keys}>
       {width > 10 && (
         <>
           <svg className="pointer-events-none absolute inset-x-0 top-5" width="100%" height={tall + 24} aria-hidden="true">
@@ -102,10 +117,10 @@ export function Chart({
           </svg>
           {replay.panels.map((p, i) => (
             <div key={p.input} style={{ paddingBottom: panelGap }}>
-              <Signal panel={p} series={series[i]?.data} from={from} to={to} width={width} height={pointsTall(p.points.length)} reading={reading(p.input)} hover={hover} dark={dark} />
+              <Signal panel={p} series={series[i]?.data} from={from} to={to} width={width} height={pointsTall(p.points.length)} reading={reading(p.input)} hover={hover} dark={dark} asked={p.output && p.input === asked} />
             </div>
           ))}
-          <Lanes lanes={replay.lanes} from={from} to={to} width={width} asked={lane} />
+          <Lanes lanes={replay.lanes} from={from} to={to} width={width} asked={asked} />
           <div className="h-6" />
           <div
             className="absolute top-0 bottom-6 cursor-crosshair touch-pan-y"
@@ -123,9 +138,9 @@ export function Chart({
             }}
             onPointerLeave={() => setHover(undefined)}
             onPointerUp={(e) => {
-              const asked = laneAt(e);
+              const name = nameAt(e);
               if (drag && Math.abs(x(drag.to) - x(drag.from)) > 6) onView({ from: Math.min(drag.from, drag.to), to: Math.max(drag.from, drag.to) });
-              else if (drag && asked !== undefined) onAsk(asked, drag.to);
+              else if (drag && name !== undefined) onAsk(name, drag.to);
               else if (drag) onAt(drag.to);
               setDrag(undefined);
             }}

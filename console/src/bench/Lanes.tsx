@@ -8,7 +8,7 @@ const fills: Record<Lane["kind"], string> = { input: "var(--contact)", rule: "va
 const notes: Record<Lane["kind"], string> = { input: "contact", rule: "rule", bands: "bands", alarm: "alarm", message: "message", output: "output", plant: "as the plant did" };
 
 /** Contacts, rules and outputs as lanes: filled for on, hatched for undecided. */
-export function Lanes({ lanes, from, to, width, asked }: { lanes: Lane[]; from: number; to: number; width: number; asked?: number }) {
+export function Lanes({ lanes, from, to, width, asked }: { lanes: Lane[]; from: number; to: number; width: number; asked?: string }) {
   const x = (t: number) => ((t - from) / (to - from)) * width;
   return (
     <svg className="relative" width={gutter.left + width + gutter.right} height={lanes.length * laneHeight} role="img" aria-label={`Lanes: ${lanes.map((l) => l.name).join(", ")}`}>
@@ -21,8 +21,8 @@ export function Lanes({ lanes, from, to, width, asked }: { lanes: Lane[]; from: 
       </defs>
       {lanes.map((lane, i) => (
         <g key={lane.kind + lane.name} transform={`translate(0 ${i * laneHeight})`}>
-          {i === asked && <rect width={gutter.left + width + gutter.right} height={laneHeight} fill="var(--wash)" />}
-          <text x={gutter.left - 8} y="14" textAnchor="end" fontSize="12" fill="var(--ink)" fontWeight={i === asked ? 600 : undefined}>
+          {lane.name === asked && lane.kind !== "plant" && <rect width={gutter.left + width + gutter.right} height={laneHeight} fill="var(--wash)" />}
+          <text x={gutter.left - 8} y="14" textAnchor="end" fontSize="12" fill="var(--ink)" fontWeight={lane.name === asked ? 600 : undefined}>
             <title>{lane.title}</title>
             {shortened(lane.name)}
           </text>

@@ -11,17 +11,18 @@ function color(name: string): string {
 
 const value = (p: RulePoint) => p.stages.at(-1)?.value ?? NaN;
 
-/** One analog signal with the trip and reset lines of the rules that use it. */
-export function Signal({ panel, series, from, to, width, height, reading, hover, dark }: { panel: Panel; series?: Series; from: number; to: number; width: number; height: number; reading?: Value | "unread"; hover?: number; dark: boolean }) {
+/** One analog signal with the trip and reset lines of the rules that use it, or an analog output, filled. */
+export function Signal({ panel, series, from, to, width, height, reading, hover, dark, asked }: { panel: Panel; series?: Series; from: number; to: number; width: number; height: number; reading?: Value | "unread"; hover?: number; dark: boolean; asked?: boolean }) {
   const host = useRef<HTMLDivElement>(null);
   useEffect(() => {
     if (!host.current || !series || width < 10) return;
-    const plot = new uPlot(options(panel, series, from, to, width, height), [series.t, series.max as number[], series.min as number[]], host.current);
+    const [low, high] = [series.min as number[], series.max as number[]];
+    const plot = new uPlot(options(panel, series, from, to, width, height), [series.t, high, high, low], host.current);
     return () => plot.destroy();
     // The colours are read when the plot is made, so another theme needs another plot.
   }, [panel, series, from, to, width, height, dark]);
   return (
-    <div className="relative flex" style={{ height }}>
+    <div className={`relative flex ${asked ? "bg-wash" : ""}`} style={{ height }}>
       <div className="shrink-0 pr-2 text-right leading-tight" style={{ width: gutter.left - 34 }}>
         <div className="truncate text-xs font-semibold" title={panel.title}>
           {panel.input}
@@ -39,7 +40,7 @@ export function Signal({ panel, series, from, to, width, height, reading, hover,
 
 /** The value at the cursor; the unit alone where there is none. */
 function Reading({ panel, reading }: { panel: Panel; reading?: Value | "unread" }) {
-  if (!reading) return <div className="text-xs text-ink-3">{panel.unit}</div>;
+  if (!reading) return <div className="text-xs text-ink-3">{panel.output ? `${panel.unit}, output` : panel.unit}</div>;
   if (reading === "unread") return <div className="text-xs text-ink-3">not read yet</div>;
   if (reading.value === undefined) return <div className="text-xs font-semibold text-bad">bad</div>;
   return (
@@ -111,10 +112,10 @@ function PointLabels({ panel, height }: { panel: Panel; height: number }) {
     <svg width={gutter.right} height={height} className="shrink-0 overflow-visible" role="img" aria-label={`Trip and reset points of ${panel.input}`}>
       {labels.map(({ p, at, line, off }) => (
         <g key={p.rule + p.effect + p.op + String(value(p))}>
-          <title>{`${p.rule} ${p.effect} at ${figure(value(p))} ${panel.unit} ${p.direction}`}</title>
+          <title>{`${p.rule} ${p.effect} ${p.direction ? "at " : ""}${figure(value(p))} ${panel.unit} ${p.direction ?? ""}`.trim()}</title>
           <path d={`M0 ${line}L7 ${at}`} stroke="var(--accent)" strokeWidth=".7" fill="none" />
           <text x="10" y={at + 3.5} fontSize="10.5" fill="var(--accent)">
-            {figure(value(p))} {p.direction === "falling" ? "↘" : "↗"} {p.rule}
+            {figure(value(p))} {p.effect === "keeps" ? "kept by" : p.direction === "falling" ? "↘" : "↗"} {p.rule}
             {off}
           </text>
         </g>
@@ -125,9 +126,8 @@ function PointLabels({ panel, height }: { panel: Panel; height: number }) {
 
 function options(panel: Panel, series: Series, from: number, to: number, width: number, height: number): uPlot.Options {
   const ink = color("--ink");
-  // Where there are far fewer readings than pixels, a value holds until the next.
-  const paths = series.t.length < width / 3 ? uPlot.paths.stepped?.({ align: 1 }) : undefined;
-  const line = { stroke: ink, width: 1.2, points: { show: false }, spanGaps: false, paths };
+  const line: uPlot.Series = { stroke: ink, width: 1.2, points: { show: false }, spanGaps: false };
+  const area: uPlot.Series = { show: panel.output, width: 0, points: { show: false }, fill: color("--fill"), fillTo: panel.low };
   return {
     width,
     height,
@@ -136,13 +136,15 @@ function options(panel: Panel, series: Series, from: number, to: number, width: 
     cursor: { show: false },
     axes: [{ show: false }, { show: false }],
     scales: { x: { time: false, range: [from, to] }, y: { range: [panel.low, panel.high] } },
-    series: [{}, line, line],
-    bands: [{ series: [1, 2], fill: ink }],
+    series: [{}, area, line, line],
+    bands: [{ series: [2, 3], fill: ink }],
     hooks: { drawClear: [(u) => drawPoints(u, panel), (u) => drawBad(u, series)] },
   };
 }
 
-/** Trip lines dashed, reset lines dotted, the band between the two shaded. */
+const dashes: Record<RulePoint["effect"], number[]> = { trips: [6, 3], resets: [1.5, 3], keeps: [] };
+
+/** Trip lines dashed, reset lines dotted, the band between the two shaded, what a loop keeps a whole line. */
 function drawPoints(u: uPlot, panel: Panel) {
   const { ctx } = u;
   const { left, width } = u.bbox;
@@ -161,7 +163,7 @@ function drawPoints(u: uPlot, panel: Panel) {
           ctx.fillRect(left, Math.min(y, other), width, Math.abs(other - y));
           ctx.globalAlpha = 1;
         }
-    ctx.setLineDash((p.effect === "trips" ? [6, 3] : [1.5, 3]).map((d) => d * ratio));
+    ctx.setLineDash(dashes[p.effect].map((d) => d * ratio));
     ctx.beginPath();
     ctx.moveTo(left, y);
     ctx.lineTo(left + width, y);

@@ -84,13 +84,14 @@ function Points({ points }: { points: RulePoint[] }) {
           const last = p.stages.at(-1);
           return (
             <tr key={p.effect + p.input + p.op + String(last?.value)}>
-              <td className="px-2 text-xs whitespace-nowrap text-ink-3">{p.effect} at</td>
+              <td className="px-2 text-xs whitespace-nowrap text-ink-3">{p.effect === "keeps" ? "keeps" : `${p.effect} at`}</td>
               <td className="px-1 text-right whitespace-nowrap">
                 <b>{figure(last?.value ?? NaN)}</b>
                 <span className="unit">{last?.unit}</span>
               </td>
               <td className="truncate px-2 text-ink-2">
-                {p.direction === "falling" ? "↘" : "↗"} {p.input} {p.direction}
+                {p.direction && (p.direction === "falling" ? "↘ " : "↗ ")}
+                {p.input} {p.direction}
               </td>
               <td className="truncate pl-2 text-xs text-ink-3">
                 {p.stages
