@@ -209,7 +209,6 @@ func TestAskingALane(t *testing.T) {
 	why = textOf(t, ctx, `[data-testid=why]`)
 	assert.Contains(t, why, "called by oxygen_dosing")
 	assert.Regexp(t, `oxygen 7\.\d+ mg/L is 0\.\d+ mg/L below its target oxygen_target 7\.8 mg/L: [\d.]+ % in proportion and [\d.]+ % of integral give [\d.]+ %`, why)
-	picture(t, ctx, "bench-loop.png")
 	run(t, ctx, chromedp.SendKeys(chromedp.CSS(`[role=group]`), kb.ArrowDown), chromedp.WaitVisible(`//*[@data-testid="why"]//b[text()="drum"]`))
 }
 
