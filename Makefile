@@ -35,7 +35,7 @@ e2e: console/dist/app/index.html install-gcc install-chromium
 	go test -race -tags e2e -count 1 ./console/e2e
 
 nightly: ## thousands of random jobs, for a night on which nobody waits
-	go test ./core/logic -run 'Naively|ExtraInstants' -count 1 -rapid.checks 20000 -timeout 2h
+	go test ./core/logic -run 'Naively|ExtraInstants|NeverAndAlways' -count 1 -rapid.checks 20000 -timeout 2h
 	go test ./core/bench -run 'Algebra' -count 1 -rapid.checks 2000 -timeout 2h
 
 bench: ## print the speed as ratios, each taken within one run

@@ -8,6 +8,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"rectura/core/logic"
 	"rectura/core/sheet"
 )
 
@@ -40,7 +41,7 @@ func runCheck(c *cobra.Command, folder, format string) error {
 	if err != nil {
 		return err
 	}
-	job, found := sheet.Parse(sources)
+	job, _, found := logic.Check(sources)
 	found = append(found, missingRecordings(folder, job)...)
 	switch format {
 	case "json":

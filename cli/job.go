@@ -39,14 +39,14 @@ func loadJob(c *cobra.Command, folder string) (*logic.Program, error) {
 	if err != nil {
 		return nil, err
 	}
-	job, found := sheet.Parse(sources)
-	if sheet.HasErrors(found) {
+	_, p, found := logic.Check(sources)
+	if p == nil {
 		found = slices.DeleteFunc(found, func(f sheet.Finding) bool { return f.Severity != sheet.Error })
 		printFindings(c.ErrOrStderr(), folder, sources, found)
 		fmt.Fprintf(c.ErrOrStderr(), "rectura: %s cannot run until its %s mended\n", folder, count(len(found), "error is", "errors are"))
 		return nil, errSaid
 	}
-	return logic.Compile(job)
+	return p, nil
 }
 
 func count(n int, one, many string) string {

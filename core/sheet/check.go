@@ -25,14 +25,12 @@ func Parse(sources []Source) (*Job, []Finding) {
 		j.Files = append(j.Files, f)
 		found = append(found, more...)
 	}
-	c := &checker{job: j, wires: map[string]*Head{}, found: found, unread: len(found) > 0}
+	c := &checker{job: j, wires: map[string]*Head{}, doubted: map[*Input]bool{}, found: found, unread: len(found) > 0}
 	c.collect()
 	c.declarations()
 	if !HasErrors(c.found) {
 		c.unused()
-		for _, r := range c.job.Order {
-			c.chatter(r)
-		}
+		c.doubts()
 	}
 	sortFindings(c.found)
 	return j, c.found
@@ -41,11 +39,12 @@ func Parse(sources []Source) (*Job, []Finding) {
 // A checker goes through a job's declarations and reports what is wrong or
 // doubtful about them.
 type checker struct {
-	job    *Job
-	wires  map[string]*Head // by address: the point that is wired there
-	found  []Finding
-	unread bool // some text could not be read, so a missing name may stand there
-	hints  int  // unknown names for which a near one was looked for
+	job     *Job
+	wires   map[string]*Head // by address: the point that is wired there
+	doubted map[*Input]bool  // of whose loss nobody is told, and that has been said
+	found   []Finding
+	unread  bool // some text could not be read, so a missing name may stand there
+	hints   int  // unknown names for which a near one was looked for
 }
 
 // mostHints bounds the search for near names: a job with a wrong name in each

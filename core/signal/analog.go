@@ -244,7 +244,16 @@ func (a *Analog) turnBad(f Fault) (changed bool) {
 // hand takes the last reading on through filter, clamp and rounding.
 func (a *Analog) hand(t int64) (changed bool) {
 	c := a.Chain
-	v := a.smooth(t, c.Carry(a.Reading, a.At, len(c.stages)))
+	v := c.shape(a.smooth(t, c.Carry(a.Reading, a.At, len(c.stages))))
+	if a.fresh || math.Abs(v-a.Value) >= c.ignore {
+		changed = a.fresh || v != a.Value
+		a.Value, a.Fault, a.fresh = v, None, false
+	}
+	return changed
+}
+
+// shape clamps and rounds a value.
+func (c *Chain) shape(v float64) float64 {
 	if c.clamped {
 		v = min(max(v, c.clampLo), c.clampHi)
 	}
@@ -255,11 +264,7 @@ func (a *Analog) hand(t int64) (changed bool) {
 			v = math.Round(v/c.round) * c.round
 		}
 	}
-	if a.fresh || math.Abs(v-a.Value) >= c.ignore {
-		changed = a.fresh || v != a.Value
-		a.Value, a.Fault, a.fresh = v, None, false
-	}
-	return changed
+	return v
 }
 
 // smooth puts a value into the filter and gives the filtered one.

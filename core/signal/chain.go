@@ -320,6 +320,9 @@ func (c *Chain) Healthy() (at int, low, high float64, ok bool) {
 	return c.healthyAt, c.low, c.high, c.healthyAt >= 0
 }
 
+// Ignore is the smallest change of the engineering value that is handed on.
+func (c *Chain) Ignore() float64 { return c.ignore }
+
 // StageTexts are the stages in words, each as its clause stands in the sheet.
 func (c *Chain) StageTexts() []string {
 	all := make([]string, len(c.input.Stages))

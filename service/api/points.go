@@ -166,7 +166,7 @@ func (s *Server) GetHistogram(ctx context.Context, request GetHistogramRequestOb
 // keep keeps a job with one sheet changed as the next revision.
 func (s *Server) keep(ctx context.Context, sources []sheet.Source, name, text, note string) (int64, error) {
 	changed := bench.Changed(sources, name, text)
-	job, found := sheet.Parse(changed)
+	job, _, found := logic.Check(changed)
 	if sheet.HasErrors(found) {
 		return 0, &failure{http.StatusUnprocessableEntity, "The job would have errors and was not kept.", found}
 	}

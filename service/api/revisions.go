@@ -47,7 +47,7 @@ func (s *Server) PushRevision(ctx context.Context, request PushRevisionRequestOb
 	if len(sheets) == 0 {
 		return nil, refuse(http.StatusUnprocessableEntity, "A job has at least one sheet.")
 	}
-	job, found := sheet.Parse(sheets)
+	job, _, found := logic.Check(sheets)
 	if sheet.HasErrors(found) {
 		return nil, &failure{http.StatusUnprocessableEntity, "The job has errors and was not kept; mend them and push again.", found}
 	}
@@ -72,7 +72,7 @@ func (s *Server) GetRevision(ctx context.Context, request GetRevisionRequestObje
 	if err != nil {
 		return nil, err
 	}
-	_, found := sheet.Parse(sheets)
+	_, _, found := logic.Check(sheets)
 	answer := GetRevision200JSONResponse{Revision: revisionView(r), Findings: findings(found), Sheets: []Sheet{}, Points: pointViews(p), Setpoints: setpointViews(p.Job), Rules: ruleViews(p)}
 	for _, sh := range sheets {
 		answer.Sheets = append(answer.Sheets, Sheet{sh.Name, string(sh.Text)})

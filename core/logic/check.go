@@ -1,0 +1,418 @@
+package logic
+
+import (
+	"cmp"
+	"fmt"
+	"math"
+	"slices"
+
+	"rectura/core/sheet"
+	"rectura/core/unit"
+)
+
+// Check parses, checks and compiles a job. Beside what sheet.Parse finds it finds
+// what can only be seen with the chains of the inputs: conditions that can never,
+// or must always, be true, and hysteresis too small to do anything. The program
+// is nil if there are errors.
+func Check(sources []sheet.Source) (*sheet.Job, *Program, []sheet.Finding) {
+	job, found := sheet.Parse(sources)
+	if sheet.HasErrors(found) {
+		return job, nil, found
+	}
+	p, err := Compile(job)
+	if err != nil {
+		// A job without errors compiles; one that does not is told as it is.
+		return job, nil, append(found, sheet.Finding{Place: sheet.Place{File: job.Files[0].Name, Line: 1, Column: 1}, Severity: sheet.Error, Code: "internal", Text: err.Error()})
+	}
+	found = append(found, p.findings()...)
+	slices.SortStableFunc(found, func(a, b sheet.Finding) int {
+		return cmp.Or(cmp.Compare(a.File, b.File), cmp.Compare(a.Line, b.Line), cmp.Compare(a.Column, b.Column))
+	})
+	if sheet.HasErrors(found) {
+		return job, nil, found
+	}
+	return job, p, found
+}
+
+// An inspector looks at the conditions of a program with what its inputs can
+// read.
+type inspector struct {
+	*Program
+	settings []float64
+	spans    []span // of values, as they are found
+	known    []bool
+	reaches  map[int32]span        // of inputs
+	limits   map[int32]sheet.Place // of bands, by condition
+	judged   map[string]bool       // the inputs that have trip points
+	told     map[sheet.Finding]bool
+	found    []sheet.Finding
+}
+
+// A span is the lowest and the highest that a value can be.
+type span struct{ low, high float64 }
+
+var anything = span{math.Inf(-1), math.Inf(1)}
+
+func (p *Program) findings() []sheet.Finding {
+	n := &inspector{Program: p, settings: p.written(nil), spans: make([]span, len(p.values)), known: make([]bool, len(p.values)),
+		reaches: map[int32]span{}, limits: map[int32]sheet.Place{}, judged: map[string]bool{}, told: map[sheet.Finding]bool{}}
+	for i, b := range p.Bands {
+		for k, band := range b.Bands {
+			if band.limit >= 0 {
+				n.limits[band.limit] = p.Job.Bands[i].Bands[k].Limit.Place()
+			}
+		}
+	}
+	for i := range p.conds {
+		n.condition(int32(i))
+	}
+	for i := range p.Rules {
+		n.offAtTrip(&p.Rules[i])
+	}
+	n.equalityGaps()
+	n.ignored()
+	return n.found
+}
+
+func (n *inspector) add(at sheet.Place, s sheet.Severity, code, format string, args ...any) {
+	f := sheet.Finding{Place: at, Severity: s, Code: code, Text: fmt.Sprintf(format, args...)}
+	if !n.told[f] {
+		n.told[f] = true
+		n.found = append(n.found, f)
+	}
+}
+
+// span is what a value can be.
+func (n *inspector) span(i int32) span {
+	if !n.known[i] {
+		n.spans[i], n.known[i] = n.work(&n.values[i]), true
+	}
+	return n.spans[i]
+}
+
+func (n *inspector) work(v *valueNode) span {
+	switch v.op {
+	case valueConst:
+		return span{v.k, v.k}
+	case valueSetting:
+		return span{n.settings[v.a], n.settings[v.a]}
+	case valueInput:
+		return n.reach(v.a)
+	case valueOutput:
+		return span{n.Outputs[v.a].Low, n.Outputs[v.a].High}
+	case valueNegate:
+		a := n.span(v.a)
+		return span{-a.high, -a.low}
+	case valueConvert:
+		a, by := n.span(v.a), n.conversions[v.b]
+		return span{convert(by, a.low), convert(by, a.high)}
+	case valueAdd:
+		a, b := n.span(v.a), n.span(v.b)
+		return span{a.low + b.low, a.high + b.high}
+	case valueSub:
+		a, b := n.span(v.a), n.span(v.b)
+		return span{a.low - b.high, a.high - b.low}
+	case valueMul:
+		return n.corners(v, func(x, y float64) float64 { return x * y })
+	case valueDiv:
+		if b := n.span(v.b); b.low <= 0 && b.high >= 0 {
+			return anything
+		}
+		return n.corners(v, func(x, y float64) float64 { return x / y })
+	}
+	return n.function(v)
+}
+
+// corners is the span of what grows or falls with either of two values.
+func (n *inspector) corners(v *valueNode, f func(x, y float64) float64) span {
+	a, b := n.span(v.a), n.span(v.b)
+	s := span{math.Inf(1), math.Inf(-1)}
+	for _, x := range []float64{a.low, a.high} {
+		for _, y := range []float64{b.low, b.high} {
+			z := f(x, y)
+			if math.IsNaN(z) {
+				return anything
+			}
+			s.low, s.high = min(s.low, z), max(s.high, z)
+		}
+	}
+	return s
+}
+
+func (n *inspector) function(v *valueNode) span {
+	var lows, highs []float64
+	for _, a := range n.args[v.a : v.a+v.b] {
+		s := n.span(a)
+		lows, highs = append(lows, s.low), append(highs, s.high)
+	}
+	switch v.op {
+	case valueMin:
+		return span{slices.Min(lows), slices.Min(highs)}
+	case valueMax:
+		return span{slices.Max(lows), slices.Max(highs)}
+	case valueAbs:
+		s := span{lows[0], highs[0]}
+		if s.low >= 0 {
+			return s
+		}
+		return span{max(0, -s.high), max(-s.low, s.high)}
+	}
+	// Average and median leave out what is not known.
+	return span{slices.Min(lows), slices.Max(highs)}
+}
+
+func (n *inspector) reach(input int32) span {
+	s, ok := n.reaches[input]
+	if !ok {
+		s = anything
+		if low, high, ok := n.Inputs[input].Chain.Reach(); ok {
+			s = span{low, high}
+		}
+		n.reaches[input] = s
+	}
+	return s
+}
+
+// condition finds what a condition says of signals that they can never, or must
+// always, be.
+func (n *inspector) condition(i int32) {
+	c := &n.conds[i]
+	source := n.sources[i]
+	switch c.op {
+	case condBelow, condAtMost, condAbove, condAtLeast:
+		never, always := n.judge(c)
+		at, isBand := n.limits[i]
+		if !isBand {
+			at = source.compare.Place()
+		}
+		n.verdict(at, source.compare, c.a, never, always, source.unit)
+		n.hysteresis(c, source.compare.Hysteresis, source.unit)
+	case condBetween, condOutside:
+		x, low, high := n.span(c.a), n.span(c.b), n.span(c.n)
+		apart, inside := x.high < low.low || x.low > high.high, x.low >= low.high && x.high <= high.low
+		if c.op == condOutside {
+			apart, inside = inside, x.high < low.low || x.low > high.high
+		}
+		n.verdict(source.from.Place(), source.from, c.a, apart, inside, source.unit)
+		if b, ok := source.from.(*sheet.Between); ok {
+			n.hysteresis(c, b.Hysteresis, source.unit)
+		}
+	case condCrosses:
+		x, y := n.span(c.a), n.span(c.b)
+		n.verdict(source.from.Place(), source.from, c.a, x.high < y.low || x.low > y.high, false, source.unit)
+	case condAnd:
+		n.contradiction(c)
+	}
+}
+
+// judge tells whether a comparison can never be true, or must be.
+func (n *inspector) judge(c *condNode) (never, always bool) {
+	x, t := n.span(c.a), n.span(c.b)
+	if c.deadband >= 0 {
+		d := n.span(c.deadband)
+		if c.op == condAbove || c.op == condAtLeast {
+			t = span{t.low + d.low, t.high + d.high}
+		} else {
+			t = span{t.low - d.high, t.high - d.low}
+		}
+	}
+	switch c.op {
+	case condBelow:
+		return x.low >= t.high, x.high < t.low
+	case condAtMost:
+		return x.low > t.high, x.high <= t.low
+	case condAbove:
+		return x.high <= t.low, x.low > t.high
+	default:
+		return x.high < t.low, x.low >= t.high
+	}
+}
+
+func (n *inspector) verdict(at sheet.Place, what sheet.Condition, value int32, never, always bool, u unit.Unit) {
+	if name, chain, ok := n.measured(value); ok && chain != nil {
+		n.judged[name] = true
+	}
+	if !never && !always {
+		return
+	}
+	s := n.span(value)
+	reads := fmt.Sprintf("%s is from %s to %s", n.describe(value), withUnit(unit.Short(s.low), u), withUnit(unit.Short(s.high), u))
+	if never {
+		n.add(at, sheet.Error, "never-true", "%s can never be true: %s; correct the number, or the chain", what, reads)
+		return
+	}
+	n.add(at, sheet.Error, "always-true", "%s is always true: %s; correct the number, or the chain", what, reads)
+}
+
+// describe names a value, or says that it is computed.
+func (n *inspector) describe(value int32) string {
+	if name, chain, ok := n.measured(value); ok && chain != nil {
+		return "what " + name + " can read"
+	} else if ok {
+		return "what " + name + " can be"
+	}
+	return "the left side"
+}
+
+// contradiction finds comparisons of one signal that cannot be true together.
+func (n *inspector) contradiction(c *condNode) {
+	type limits struct {
+		low, high         float64
+		lowOpen, highOpen bool
+		lowBy, highBy     int32
+	}
+	signals := map[int32]*limits{}
+	for _, a := range n.args[c.a : c.a+c.b] {
+		for n.conds[a].op == condFor || n.conds[a].op == condForStrict {
+			a = n.conds[a].a
+		}
+		x := &n.conds[a]
+		if x.op > condAtLeast || x.deadband >= 0 {
+			continue
+		}
+		limit := n.span(x.b)
+		if limit.low != limit.high || n.span(x.a) == (span{limit.low, limit.high}) {
+			continue
+		}
+		l := signals[x.a]
+		if l == nil {
+			l = &limits{low: math.Inf(-1), high: math.Inf(1), lowBy: -1, highBy: -1}
+			signals[x.a] = l
+		}
+		open := x.op == condBelow || x.op == condAbove
+		if x.op == condBelow || x.op == condAtMost {
+			if limit.low < l.high || limit.low == l.high && open {
+				l.high, l.highOpen, l.highBy = limit.low, open, a
+			}
+		} else if limit.low > l.low || limit.low == l.low && open {
+			l.low, l.lowOpen, l.lowBy = limit.low, open, a
+		}
+		if l.lowBy >= 0 && l.highBy >= 0 && (l.low > l.high || l.low == l.high && (l.lowOpen || l.highOpen)) {
+			first, second := n.sources[min(l.lowBy, l.highBy)].compare, n.sources[max(l.lowBy, l.highBy)].compare
+			n.add(second.Place(), sheet.Error, "never-true", "%s and %s can never be true together; correct a number, or write `or`", first, second)
+			return
+		}
+	}
+}
+
+// hysteresis warns of one that the signal's own steps are wider than.
+func (n *inspector) hysteresis(c *condNode, written sheet.Expr, u unit.Unit) {
+	if written == nil || c.hysteresis < 0 {
+		return
+	}
+	_, chain, ok := n.measured(c.a)
+	h := n.span(c.hysteresis)
+	if !ok || chain == nil || h.low != h.high {
+		return
+	}
+	name, _, _ := n.measured(c.a)
+	if step := chain.Resolution(); h.low < step {
+		n.add(written.Place(), sheet.Warning, "small-hysteresis", "a hysteresis of %s is less than one count of %s, %s, so it does nothing; make it larger", withUnit(unit.Short(h.low), u), name, withUnit(unit.Short(step), u))
+	} else if ignore := chain.Ignore(); h.low < ignore {
+		n.add(written.Place(), sheet.Warning, "small-hysteresis", "a hysteresis of %s is less than the changes of %s that are ignored, %s, so it does nothing; make it larger", withUnit(unit.Short(h.low), u), name, withUnit(unit.Short(ignore), u))
+	}
+}
+
+// bare is the comparison that a condition is, but for its delay; nil if it is
+// something else.
+func (n *inspector) bare(cond int32) (c *condNode, at int32) {
+	for cond >= 0 && (n.conds[cond].op == condFor || n.conds[cond].op == condForStrict) {
+		cond = n.conds[cond].a
+	}
+	if cond < 0 || n.conds[cond].op > condAtLeast {
+		return nil, 0
+	}
+	return &n.conds[cond], cond
+}
+
+// trip is the trip point of a comparison with what no input changes.
+func (n *inspector) trip(c *condNode) (float64, bool) {
+	t := n.span(c.b)
+	if t.low != t.high || math.IsInf(t.low, 0) {
+		return 0, false
+	}
+	if c.deadband >= 0 {
+		d := n.span(c.deadband)
+		if d.low != d.high {
+			return 0, false
+		}
+		if c.op == condAbove || c.op == condAtLeast {
+			return t.low + d.low, true
+		}
+		return t.low - d.low, true
+	}
+	return t.low, true
+}
+
+// offAtTrip warns of a rule whose `off when` is true already where its `on when`
+// comes true.
+func (n *inspector) offAtTrip(r *Rule) {
+	on, _ := n.bare(r.on)
+	off, at := n.bare(r.off)
+	if on == nil || off == nil || on.a != off.a {
+		return
+	}
+	x, ok := n.trip(on)
+	y, known := n.trip(off)
+	if !ok || !known {
+		return
+	}
+	switch on.op { // the first value that trips
+	case condBelow:
+		x = math.Nextafter(x, math.Inf(-1))
+	case condAbove:
+		x = math.Nextafter(x, math.Inf(1))
+	}
+	if already := map[condOp]bool{condBelow: x < y, condAtMost: x <= y, condAbove: x > y, condAtLeast: x >= y}[off.op]; already {
+		s := n.sources[at]
+		n.add(s.compare.Place(), sheet.Warning, "off-at-trip", "%s is true already at the trip point of %s, %s, so the rule would not stay on; put the reset point on the other side of it", s.compare, r.Name, withUnit(unit.Short(x), s.unit))
+	}
+}
+
+// equalityGaps warns of two rules of which one is for above and one for below a
+// value, and none for the value itself.
+func (n *inspector) equalityGaps() {
+	type limit struct {
+		signal int32
+		value  float64
+	}
+	above, below := map[limit]int32{}, map[limit]int32{}
+	for i := range n.Rules {
+		c, at := n.bare(n.Rules[i].on)
+		if c == nil || c.deadband >= 0 || c.op != condBelow && c.op != condAbove {
+			continue
+		}
+		x, ok := n.trip(c)
+		if !ok {
+			continue
+		}
+		own, other := above, below
+		if c.op == condBelow {
+			own, other = below, above
+		}
+		key := limit{c.a, x}
+		if _, again := own[key]; !again {
+			own[key] = at
+		}
+		if first, pair := other[key]; pair {
+			a, b := n.sources[first], n.sources[at]
+			n.add(b.compare.Place(), sheet.Warning, "equality-gap", "neither %s nor %s is true at %s itself; write `>=` or `<=` in one of them", a.compare, b.compare, withUnit(unit.Short(x), b.unit))
+		}
+	}
+}
+
+// ignored warns of an input with trip points whose changes are ignored by more
+// than a hundredth of its span.
+func (n *inspector) ignored() {
+	for i := range n.Inputs {
+		in := &n.Inputs[i]
+		if in.Chain == nil || in.Chain.Ignore() == 0 || !n.judged[in.Name] {
+			continue
+		}
+		low, high, ok := in.Chain.Span()
+		if ignore := in.Chain.Ignore(); ok && ignore > (high-low)/100 {
+			u := in.Chain.Engineering()
+			n.add(n.Job.Inputs[i].Ignore.At, sheet.Warning, "coarse-input", "changes under %s are ignored, more than 1 %% of the span of %s, so its trip points are that blurred; ignore less, or smooth", withUnit(unit.Short(ignore), u), in.Name)
+		}
+	}
+}

@@ -1,0 +1,162 @@
+package logic_test
+
+import (
+	"fmt"
+	"math"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+	"pgregory.net/rapid"
+
+	"rectura/core/logic"
+	"rectura/core/sheet"
+)
+
+func check(text string) []string {
+	_, _, found := logic.Check([]sheet.Source{{Name: "a.rct", Text: []byte(text)}})
+	var all []string
+	for _, f := range found {
+		all = append(all, strings.TrimPrefix(f.String(), "a.rct:"))
+	}
+	return all
+}
+
+// What only the chains of the inputs show.
+func TestCheck(t *testing.T) {
+	const job = `job "Check"
+input x
+  scale 0..4095 counts to 0..20 mA
+  scale 4..20 mA to 0..20 mg/L
+  healthy 3.6..21 mA
+  ignore changes under 0.1 mg/L
+input y
+  scale 4..20 mA to 0..20 mg/L
+  healthy 4..20 mA
+derived gap = x - y
+setpoint s 6 mg/L
+  allow 4..9 mg/L
+output o
+  called by any
+  fail off
+rule uses
+  on when gap > s hysteresis 0.5 mg/L and y < s hysteresis 0.5 mg/L
+  call o
+`
+	for _, c := range []struct{ rule, want string }{
+		{"on when x < -1 mg/L for 1 s", "20:11: error: x < -1 mg/L can never be true: what x can read is from -0.4945 mg/L to 20 mg/L; correct the number, or the chain [never-true]"},
+		{"on when x > 20 mg/L for 1 s", "20:11: error: x > 20 mg/L can never be true: what x can read is from -0.4945 mg/L to 20 mg/L; correct the number, or the chain [never-true]"},
+		{"on when x >= 20 mg/L for 1 s", ""},
+		{"on when x < 3.605 mA for 1 s", ""}, // count 738 reads 3.604 mA
+		{"on when y <= 20 mg/L for 1 s", "20:11: error: y <= 20 mg/L is always true: what y can read is from 0 mg/L to 20 mg/L; correct the number, or the chain [always-true]"},
+		{"on when y < 20 mg/L for 1 s", ""},
+		{"on when y between 21 mg/L and 25 mg/L for 1 s", "20:11: error: y between 21 mg/L and 25 mg/L can never be true: what y can read is from 0 mg/L to 20 mg/L; correct the number, or the chain [never-true]"},
+		{"on when y outside 0 mg/L and 20 mg/L for 1 s", "20:11: error: y outside 0 mg/L and 20 mg/L can never be true: what y can read is from 0 mg/L to 20 mg/L; correct the number, or the chain [never-true]"},
+		{"on when gap > 21 mg/L for 1 s", "20:11: error: gap > 21 mg/L can never be true: what gap can be is from -20.49 mg/L to 20 mg/L; correct the number, or the chain [never-true]"},
+		{"on when abs(gap) >= 0 mg/L for 1 s", "20:11: error: abs(gap) >= 0 mg/L is always true: the left side is from 0 mg/L to 20.49 mg/L; correct the number, or the chain [always-true]"},
+		{"on when y crosses 21 mg/L\n  pulse 1 s", "20:11: error: y crosses 21 mg/L can never be true: what y can read is from 0 mg/L to 20 mg/L; correct the number, or the chain [never-true]"},
+		{"on when (y < 5 mg/L for 1 s) and (y > 7 mg/L for 1 s)", "20:37: error: y < 5 mg/L and y > 7 mg/L can never be true together; correct a number, or write `or` [never-true]"},
+		{"on when y < 5 mg/L hysteresis 1 mg/L and y > 4 mg/L hysteresis 1 mg/L", ""},
+		{"on when x < 5 mg/L hysteresis 0.001 mg/L", "20:33: warning: a hysteresis of 0.001 mg/L is less than one count of x, 0.006105 mg/L, so it does nothing; make it larger [small-hysteresis]"},
+		{"on when x < 5 mg/L hysteresis 0.05 mg/L", "20:33: warning: a hysteresis of 0.05 mg/L is less than the changes of x that are ignored, 0.1 mg/L, so it does nothing; make it larger [small-hysteresis]"},
+		{"on when y < 6.5 mg/L\n  off when y > 6.4 mg/L for 2 min", "21:12: warning: y > 6.4 mg/L is true already at the trip point of r, 6.5 mg/L, so the rule would not stay on; put the reset point on the other side of it [off-at-trip]"},
+		{"on when y < 6.5 mg/L\n  off when y > 6.7 mg/L", ""},
+		{"on when y > 6.5 mg/L\n  off when y < 6.5 mg/L", ""},
+		{"on when y > 6.5 mg/L for 1 s\n  call o\nrule q\n  on when y < 6.5 mg/L for 1 s", "23:11: warning: neither y > 6.5 mg/L nor y < 6.5 mg/L is true at 6.5 mg/L itself; write `>=` or `<=` in one of them [equality-gap]"},
+		{"on when y >= 6.5 mg/L for 1 s\n  call o\nrule q\n  on when y < 6.5 mg/L for 1 s", ""},
+	} {
+		found := check(job + "rule r\n  " + c.rule + "\n  call o\n")
+		found = except(found, "repeated-number")
+		if c.want == "" {
+			assert.Empty(t, found, c.rule)
+			continue
+		}
+		assert.Equal(t, []string{c.want}, found, c.rule)
+	}
+	assert.Equal(t, []string{"6:3: warning: changes under 0.5 mg/L are ignored, more than 1 % of the span of x, so its trip points are that blurred; ignore less, or smooth [coarse-input]"},
+		check(strings.Replace(job, "under 0.1", "under 0.5", 1)+"rule r\n  on when x < s for 1 s\n  call o\n"))
+	assert.Equal(t, []string{"20:12: error: y < -3 mg/L can never be true: what y can read is from 0 mg/L to 20 mg/L; correct the number, or the chain [never-true]"},
+		check(job+"bands b of y\n  a: below -3 mg/L call o\n  c: else call o\n  for 1 s\n"))
+}
+
+func except(found []string, code string) []string {
+	var all []string
+	for _, f := range found {
+		if !strings.HasSuffix(f, "["+code+"]") {
+			all = append(all, f)
+		}
+	}
+	return all
+}
+
+// For any chain and threshold, a condition is found that can never, or must
+// always, be true exactly when a sweep over every count agrees.
+func TestNeverAndAlways(t *testing.T) {
+	rapid.Check(t, func(t *rapid.T) {
+		top := rapid.SampledFrom([]int{255, 1023, 4095}).Draw(t, "top")
+		bottom := rapid.SampledFrom([]int{0, -top - 1}).Draw(t, "bottom")
+		var job strings.Builder
+		fmt.Fprintf(&job, "job \"j\"\ninput x\n  scale %d..%d counts to 0..20 mA\n", bottom, top)
+		low, high := 0.0, 100.0
+		switch rapid.IntRange(0, 3).Draw(t, "chain") {
+		case 0:
+			low = rapid.Float64Range(-50, 50).Draw(t, "low")
+			high = rapid.Float64Range(-50, 50).Filter(func(v float64) bool { return math.Abs(v-low) > 1 }).Draw(t, "high")
+			fmt.Fprintf(&job, "  scale 4..20 mA to %.2f..%.2f mg/L\n", low, high)
+		case 1:
+			fmt.Fprintf(&job, "  root 4..20 mA to 0..100 mg/L\n")
+		case 2: // rises and falls
+			fmt.Fprintf(&job, "  curve table mA to mg/L: 4 = %d, 9 = %d, 13 = %d, 20 = %d\n", rapid.IntRange(0, 99).Draw(t, "a"), rapid.IntRange(0, 99).Draw(t, "b"), rapid.IntRange(0, 99).Draw(t, "c"), rapid.IntRange(0, 99).Draw(t, "d"))
+		case 3:
+			fmt.Fprintf(&job, "  scale 4..20 mA to 0..100 mg/L\n  correct 10 mg/L to 12 mg/L, 90 mg/L to 85 mg/L\n")
+		}
+		if rapid.Bool().Draw(t, "healthy") {
+			from := rapid.Float64Range(0, 18).Draw(t, "from")
+			fmt.Fprintf(&job, "  healthy %.3f..%.3f mA\n", from, from+rapid.SampledFrom([]float64{0.2, 1, 5}).Draw(t, "wide"))
+		}
+		if rapid.Bool().Draw(t, "clamp") {
+			job.WriteString("  clamp 10..60 mg/L\n")
+		}
+		if rapid.Bool().Draw(t, "round") {
+			job.WriteString("  round nearest 0.5 mg/L\n")
+		}
+		threshold := rapid.Float64Range(min(low, high)-30, max(low, high)+30).Draw(t, "threshold")
+		if rapid.Bool().Draw(t, "whole") {
+			threshold = math.Round(threshold)
+		}
+		fmt.Fprintf(&job, "output o\n  fail off\nrule r\n  on when x %s %.3f mg/L%s for 1 s\n  call o\n", rapid.SampledFrom([]string{"<", "<=", ">", ">="}).Draw(t, "op"), threshold,
+			rapid.SampledFrom([]string{"", " deadband 2 mg/L", " hysteresis 3 mg/L"}).Draw(t, "more"))
+		parsed, found := sheet.Parse([]sheet.Source{{Name: "a.rct", Text: []byte(job.String())}})
+		require.False(t, sheet.HasErrors(found), "%v\n%s", found, job.String())
+		p, err := logic.Compile(parsed)
+		require.NoError(t, err)
+
+		ever, always, read := false, true, false
+		for count := bottom; count <= top; count++ {
+			s := logic.NewStepper(p)
+			s.Read(0, 0, float64(count), 0)
+			s.Step(0)
+			s.Step(2e9)
+			switch s.RuleState(0) {
+			case logic.On:
+				ever, read = true, true
+			case logic.Off:
+				always, read = false, true
+			}
+		}
+		want := ""
+		if read && !ever {
+			want = "[never-true]"
+		} else if read && always {
+			want = "[always-true]"
+		}
+		var got string
+		for _, f := range check(job.String()) {
+			if strings.HasSuffix(f, "-true]") {
+				got = f[strings.LastIndex(f, "["):]
+			}
+		}
+		require.Equal(t, want, got, "%s", job.String())
+	})
+}

@@ -1,0 +1,149 @@
+package sheet
+
+import (
+	"fmt"
+
+	"rectura/core/unit"
+)
+
+// doubts warns of what is legal and seldom meant. What needs the chains of
+// inputs is left to those who compile the job.
+func (c *checker) doubts() {
+	for _, r := range c.job.Order {
+		c.chatter(r)
+		c.shortDelays(r)
+		if r.Interlock != nil {
+			c.unannounced(r.Interlock.Condition, "interlock")
+			c.sharedOutput(r)
+		}
+	}
+	for _, o := range c.job.Outputs {
+		if o.Interlock == nil {
+			continue
+		}
+		c.unannounced(o.Interlock.Condition, "interlock")
+		if o.Fail != nil && o.Fail.Word == "on" {
+			c.warnf(o.Fail.At, "fail-and-interlock", "`fail on` beside an interlock, which wins: where both speak, %s is off; make sure that this is meant, and write `fail off`, or take the interlock out", o.Name)
+		}
+	}
+	for _, a := range c.job.Alarms {
+		if a.OfInput == nil && a.Rule.OnWhen != nil {
+			c.unannounced(a.Rule.OnWhen.Condition, "alarm "+a.Name)
+		}
+	}
+	c.repeatedLiterals()
+}
+
+// signalsIn are the inputs on which a condition depends, through derived values
+// too.
+func (c *checker) signalsIn(x Condition) []*Input {
+	var all []*Input
+	seen := map[string]bool{}
+	var add func(n *Name)
+	add = func(n *Name) {
+		if seen[n.Name] {
+			return
+		}
+		seen[n.Name] = true
+		switch d := c.job.names[n.Name].(type) {
+		case *Input:
+			all = append(all, d)
+		case *Derived:
+			Names(d.Value, add)
+		}
+	}
+	Walk(x, func(x Condition) {
+		for _, e := range values(x) {
+			Names(e, add)
+		}
+	})
+	return all
+}
+
+// unannounced warns of a signal that something protective depends on, and of
+// whose loss nobody is told.
+func (c *checker) unannounced(x Condition, what string) {
+	for _, in := range c.signalsIn(x) {
+		if in.BadAlarm == nil && !in.Discrete && !c.doubted[in] {
+			c.doubted[in] = true
+			c.warnf(in.NameAt, "no-bad-alarm", "the %s of %s depends on %s, and nobody is told when that is bad; add: alarm when bad for 5 s", what, x.Place(), in.Name)
+		}
+	}
+}
+
+// sharedOutput warns of an interlock that looks as if it kept an output off.
+func (c *checker) sharedOutput(r *Rule) {
+	for _, x := range r.Calls() {
+		o, _ := c.job.names[x.Output.Name].(*Output)
+		if o == nil || o.Interlock != nil {
+			continue
+		}
+		if callers := c.job.callersOf(o.Name); len(callers) > 1 {
+			c.warnf(r.Interlock.At, "interlock-of-one", "this interlock stops %s only, and %s call the output %s; what protects it belongs on the output", r.Name, List(callers, "and"), o.Name)
+		}
+	}
+}
+
+// shortDelays warns of a delay that is over before the next reading comes.
+func (c *checker) shortDelays(r *Rule) {
+	for _, clause := range r.Conditions() {
+		Walk(clause.Condition, func(x Condition) {
+			f, ok := x.(*For)
+			if !ok || f.Duration.Name != "" {
+				return
+			}
+			for _, in := range c.signalsIn(f.X) {
+				if in.Source == nil {
+					continue
+				}
+				d, _ := c.job.names[in.Source.Device.Name].(*Device)
+				if d == nil || d.Poll == nil || d.Poll.Duration.Name != "" {
+					continue
+				}
+				if delay, poll := f.Duration.Amount.Nanoseconds(), d.Poll.Duration.Amount.Nanoseconds(); delay < poll {
+					c.warnf(f.Duration.At, "short-delay", "a delay of %s is over before %s is read again, every %s; make it longer, or poll %s more often", f.Duration, in.Name, d.Poll.Duration, d.Name)
+					return
+				}
+			}
+		})
+	}
+}
+
+// repeatedLiterals warns of one number that is written at two places at which
+// the same signal is judged.
+func (c *checker) repeatedLiterals() {
+	first := map[string]Place{}
+	look := func(signal, e Expr) {
+		l, ok := e.(*Literal)
+		if !ok || l.Unit == (unit.Unit{}) || !c.hasInput(signal) {
+			return
+		}
+		key := fmt.Sprintf("%s %g %s", signal, l.Value, l.Unit.Name())
+		if before, again := first[key]; !again {
+			first[key] = l.At
+		} else if before != l.At {
+			c.warnf(l.At, "repeated-number", "%s is compared with %s at %s, too; give the number one home: setpoint NAME %s", signal, l, before, l)
+		}
+	}
+	for _, r := range c.job.Order {
+		for _, clause := range r.Conditions() {
+			Walk(clause.Condition, func(x Condition) {
+				switch x := x.(type) {
+				case *Compare:
+					look(x.L, x.R)
+					look(x.R, x.L)
+				case *Between:
+					look(x.X, x.Low)
+					look(x.X, x.High)
+				case *Cross:
+					look(x.X, x.V)
+				}
+			})
+		}
+	}
+	for _, b := range c.job.Bands {
+		for _, band := range b.Bands {
+			look(b.Of, band.Limit)
+		}
+	}
+}
