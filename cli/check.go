@@ -8,6 +8,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"rectura/core/bench"
 	"rectura/core/logic"
 	"rectura/core/sheet"
 )
@@ -41,8 +42,17 @@ func runCheck(c *cobra.Command, folder, format string) error {
 	if err != nil {
 		return err
 	}
-	job, _, found := logic.Check(sources)
-	found = append(found, missingRecordings(folder, job)...)
+	job, p, found := logic.Check(sources)
+	missing := missingRecordings(folder, job)
+	found = append(found, missing...)
+	if p != nil && len(missing) == 0 {
+		played, err := playTrials(c, folder, p, job.Trials)
+		if err != nil {
+			return err
+		}
+		found = append(found, bench.Untried(job, played)...)
+	}
+	sheet.Sort(found)
 	switch format {
 	case "json":
 		all := []findingJSON{}

@@ -7,6 +7,7 @@ import (
 	"io"
 	"os"
 	"path/filepath"
+	"slices"
 	"strconv"
 	"strings"
 
@@ -273,10 +274,14 @@ func printReplay(w io.Writer, r *bench.Result, shown string) {
 		from, to := r.Program.States(t)
 		changes.add(clock.FormatMillis(t.Time), r.Program.Name(t.Kind, int(t.Index)), t.Kind.String(), from+" → "+to, r.Program.Sentence(t, clock.Format))
 	}
-	if len(changes.rows) == 0 {
-		fmt.Fprintln(w, "Nothing changed.")
-	} else {
+	analog := slices.ContainsFunc(r.Summary, func(s bench.Summary) bool { return s.Range != nil && s.Range.Min < s.Range.Max })
+	switch {
+	case len(changes.rows) > 0:
 		changes.table(w)
+	case analog:
+		fmt.Fprintln(w, "Only the values of analog outputs changed; --every-change lists them.")
+	default:
+		fmt.Fprintln(w, "Nothing changed.")
 	}
 	fmt.Fprintln(w)
 	totals := list{heads: []string{"NAME", "", "STARTS", "ON", "UNDECIDED", "AT THE END"}, numbers: []int{3, 4, 5}}
@@ -289,9 +294,13 @@ func printReplay(w io.Writer, r *bench.Result, shown string) {
 		}
 		totals.add(s.Name, s.Kind.String(), strconv.Itoa(s.Starts), lasting(s.On), lasting(s.Undecided), r.Program.StateText(s.Kind, int(s.Index), s.Final))
 	}
-	totals.table(w)
-	if len(values.rows) > 0 {
+	if len(totals.rows) > 0 {
+		totals.table(w)
+	}
+	if len(totals.rows) > 0 && len(values.rows) > 0 {
 		fmt.Fprintln(w)
+	}
+	if len(values.rows) > 0 {
 		values.table(w)
 	}
 }

@@ -64,26 +64,19 @@ func runTrial(c *cobra.Command, folder string, names []string, format string) er
 	if len(trials) == 0 {
 		return fmt.Errorf("%s has no trials; a trial is a declaration of its sheets", folder)
 	}
-	read := map[string]*recording.Recording{} // by file, for trials without mappings
-	var all []*bench.Outcome
+	all, err := playTrials(c, folder, p, trials)
+	if err != nil {
+		return err
+	}
 	passed := true
-	for _, t := range trials {
-		r, err := trialRecording(c, folder, p, t, read)
-		if err != nil {
-			return fmt.Errorf("trial %s: %w", t.Name, err)
-		}
-		o, err := bench.RunTrial(p.Job, t, r)
-		if err != nil {
-			return err
-		}
+	for _, o := range all {
 		for _, w := range o.Result.Warnings {
-			fmt.Fprintf(c.ErrOrStderr(), "%s: warning: %s\n", t.Name, w)
+			fmt.Fprintf(c.ErrOrStderr(), "%s: warning: %s\n", o.Trial.Name, w)
 		}
 		for _, note := range o.Notes {
-			fmt.Fprintf(c.ErrOrStderr(), "%s: %s\n", t.Name, note)
+			fmt.Fprintf(c.ErrOrStderr(), "%s: %s\n", o.Trial.Name, note)
 		}
 		passed = passed && o.Passed()
-		all = append(all, o)
 	}
 	if err := printOutcomes(c, all, format); err != nil {
 		return err
@@ -92,6 +85,24 @@ func runTrial(c *cobra.Command, folder string, names []string, format string) er
 		return errNo
 	}
 	return nil
+}
+
+// playTrials plays trials of a job with the recordings in its folder.
+func playTrials(c *cobra.Command, folder string, p *logic.Program, trials []*sheet.Trial) ([]*bench.Outcome, error) {
+	read := map[string]*recording.Recording{} // by file, for trials without mappings
+	var all []*bench.Outcome
+	for _, t := range trials {
+		r, err := trialRecording(c, folder, p, t, read)
+		if err != nil {
+			return nil, fmt.Errorf("trial %s: %w", t.Name, err)
+		}
+		o, err := bench.RunTrial(p.Job, t, r)
+		if err != nil {
+			return nil, err
+		}
+		all = append(all, o)
+	}
+	return all, nil
 }
 
 func trialRecording(c *cobra.Command, folder string, p *logic.Program, t *sheet.Trial, read map[string]*recording.Recording) (*recording.Recording, error) {

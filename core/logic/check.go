@@ -1,7 +1,6 @@
 package logic
 
 import (
-	"cmp"
 	"fmt"
 	"math"
 	"slices"
@@ -25,9 +24,7 @@ func Check(sources []sheet.Source) (*sheet.Job, *Program, []sheet.Finding) {
 		return job, nil, append(found, sheet.Finding{Place: sheet.Place{File: job.Files[0].Name, Line: 1, Column: 1}, Severity: sheet.Error, Code: "internal", Text: err.Error()})
 	}
 	found = append(found, p.findings()...)
-	slices.SortStableFunc(found, func(a, b sheet.Finding) int {
-		return cmp.Or(cmp.Compare(a.File, b.File), cmp.Compare(a.Line, b.Line), cmp.Compare(a.Column, b.Column))
-	})
+	sheet.Sort(found)
 	if sheet.HasErrors(found) {
 		return job, nil, found
 	}

@@ -32,7 +32,7 @@ func Parse(sources []Source) (*Job, []Finding) {
 		c.unused()
 		c.doubts()
 	}
-	sortFindings(c.found)
+	Sort(c.found)
 	return j, c.found
 }
 

@@ -1,7 +1,6 @@
 package sheet
 
 import (
-	"cmp"
 	"fmt"
 	"slices"
 	"strings"
@@ -58,10 +57,9 @@ func HasErrors(found []Finding) bool {
 	return slices.ContainsFunc(found, func(f Finding) bool { return f.Severity == Error })
 }
 
-func sortFindings(found []Finding) {
-	slices.SortStableFunc(found, func(a, b Finding) int {
-		return cmp.Or(cmp.Compare(a.File, b.File), cmp.Compare(a.Line, b.Line), cmp.Compare(a.Column, b.Column))
-	})
+// Sort puts findings in order of place.
+func Sort(found []Finding) {
+	slices.SortStableFunc(found, func(a, b Finding) int { return a.Place.compare(b.Place) })
 }
 
 // nearest finds the word that differs least from a misspelt one, for a "did

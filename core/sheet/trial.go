@@ -210,8 +210,12 @@ func (p *parser) moment() Moment {
 	first := p.peek()
 	m := Moment{At: p.place(first)}
 	if p.accept("+") {
-		if p.at("0") || p.peek().text == "0" {
-			p.fail(first, "an offset of 0; write the time of the recording's start")
+		if t := p.peek(); t.text == "0" { // no duration, but a moment: the start
+			if q := p.quantity(); q.Unit.Dimension() != unit.Time {
+				p.fail(t, "%s is no time; an offset is written as +75 s", q)
+			}
+			m.Text = "+0 s"
+			return m
 		}
 		m.Text = "+" + p.duration().Amount.String()
 		if m.Text == "+" {
