@@ -41,7 +41,7 @@ func TestPatterns(t *testing.T) {
 	}
 	for want, args := range map[string][]string{
 		"rectura: loop is not empty, and nothing is written over; name another folder\n": {"new", "loop"},
-		"rectura: no pattern is named \"lop\"; there are start-stop, ":                    {"new", "other", "--pattern", "lop"},
+		"rectura: no pattern is named \"lop\"; there are start-stop, ":                   {"new", "other", "--pattern", "lop"},
 		"rectura: name one folder, or ask for the list of patterns with --list\n":        {"new"},
 	} {
 		var out, errs bytes.Buffer
