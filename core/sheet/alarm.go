@@ -200,7 +200,7 @@ func (d *Alarm) Outputs() []*Call {
 }
 
 // sayAlarm says an alarm as it reads aloud.
-func (j *Job) sayAlarm(d *Alarm) string {
+func (j *teller) sayAlarm(d *Alarm) string {
 	s := strings.Replace(j.sentence(d.Rule, "Alarm"), ". Stop ", ". Over ", 1)
 	if d.Priority != nil {
 		s = strings.ToUpper(d.Priority.Word[:1]) + d.Priority.Word[1:] + " alarm" + strings.TrimPrefix(s, "Alarm")

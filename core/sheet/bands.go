@@ -248,7 +248,7 @@ func (j *Job) written(e Expr, u unit.Unit) (float64, bool) {
 }
 
 // sayBands says bands as they read aloud.
-func (j *Job) sayBands(d *Bands) string {
+func (j *teller) sayBands(d *Bands) string {
 	var parts []string
 	for _, b := range d.Bands {
 		s := "else"
@@ -263,7 +263,7 @@ func (j *Job) sayBands(d *Bands) string {
 		}
 		parts = append(parts, s)
 	}
-	s := j.title(d.Of.Name) + ": " + strings.Join(parts, "; ") + "."
+	s := j.named(d.Of) + ": " + strings.Join(parts, "; ") + "."
 	if d.Cumulative != nil {
 		s += " Every band passed stays called."
 	}

@@ -102,10 +102,10 @@ func (c *checker) called(n *Name, caller string) *Output {
 }
 
 // sayCalls says what is called: "Standby blower and Oxygen valve at 40 %".
-func (j *Job) sayCalls(calls []*Call) string {
+func (j *teller) sayCalls(calls []*Call) string {
 	var all []string
 	for _, x := range calls {
-		s := j.title(x.Output.Name)
+		s := j.named(x.Output)
 		if x.Value != nil {
 			s += " at " + j.sayValue(x.Value)
 		}

@@ -90,6 +90,7 @@ func (o Op) Falling() bool { return o == Below || o == AtMost }
 // Compare is `L op R`, perhaps with deadband and hysteresis (else nil).
 type Compare struct {
 	Op                   Op
+	OpAt                 Place
 	L, R                 Expr
 	Deadband, Hysteresis Expr
 }

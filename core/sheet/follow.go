@@ -105,16 +105,16 @@ func (c *checker) followed(n *Name) (Type, bool) {
 }
 
 // sayFollow says a follow as it reads aloud.
-func (j *Job) sayFollow(d *Follow) string {
+func (j *teller) sayFollow(d *Follow) string {
 	if d.Call == nil {
 		return ""
 	}
 	x := d.Call
-	s := j.title(x.Output.Name) + " follows " + j.sayValue(x.Of) + ": " + x.To.From.String() + " at " + x.From.From.String() + ", " + x.To.To.String() + " at " + x.From.To.String() + ", in a straight line between"
+	s := j.named(x.Output) + " follows " + j.sayValue(x.Of) + ": " + x.To.From.String() + " at " + x.From.From.String() + ", " + x.To.To.String() + " at " + x.From.To.String() + ", in a straight line between"
 	return s + j.sayWhile(d.While) + "."
 }
 
-func (j *Job) sayWhile(c *ConditionClause) string {
+func (j *teller) sayWhile(c *ConditionClause) string {
 	if c == nil {
 		return ""
 	}

@@ -161,15 +161,15 @@ func (c *checker) wholeLoop(d *Loop) {
 }
 
 // sayLoop says a loop as it reads aloud.
-func (j *Job) sayLoop(d *Loop) string {
+func (j *teller) sayLoop(d *Loop) string {
 	if d.Keep == nil || d.Call == nil || d.Band == nil || d.Acting == nil || d.Every == nil {
 		return ""
 	}
-	way := "raise " + j.title(d.Call.Calls[0].Output.Name) + " when it is below"
+	way := "raise " + j.named(d.Call.Calls[0].Output) + " when it is below"
 	if d.Acting.Word == "direct" {
-		way = "raise " + j.title(d.Call.Calls[0].Output.Name) + " when it is above"
+		way = "raise " + j.named(d.Call.Calls[0].Output) + " when it is above"
 	}
-	s := "Keep " + j.title(d.Keep.Of.Name) + " at " + j.sayValue(d.Keep.Target) + ": " + way + ", over its whole range for " + d.Band.Quantity.String()
+	s := "Keep " + j.named(d.Keep.Of) + " at " + j.sayValue(d.Keep.Target) + ": " + way + ", over its whole range for " + d.Band.Quantity.String()
 	if d.Integral != nil {
 		s += ", with an integral of " + j.sayDuration(d.Integral.Duration)
 	} else if d.Bias != nil {

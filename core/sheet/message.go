@@ -170,13 +170,13 @@ func (c *checker) message(d *Message) {
 }
 
 // sayMessage says a message as it reads aloud.
-func (j *Job) sayMessage(d *Message) string {
+func (j *teller) sayMessage(d *Message) string {
 	var parts []string
 	for _, s := range d.Sends {
 		say := func(names []*Name) string {
 			var all []string
 			for _, n := range names {
-				all = append(all, j.title(n.Name))
+				all = append(all, j.named(n))
 			}
 			return List(all, "and")
 		}

@@ -147,11 +147,12 @@ func (p *parser) test() node {
 	if c := p.relation(left); c != nil {
 		return c
 	}
+	at := p.place(p.peek())
 	op, ok := p.comparison()
 	if !ok {
 		return left
 	}
-	c := &Compare{Op: op, L: p.asValue(left), R: p.asValue(p.sum())}
+	c := &Compare{Op: op, OpAt: at, L: p.asValue(left), R: p.asValue(p.sum())}
 	if p.accept("deadband") {
 		c.Deadband = p.asValue(p.sum())
 	}

@@ -3,11 +3,15 @@ package sheet
 import (
 	"strconv"
 	"strings"
+
+	"rectura/core/unit"
 )
 
 // Say says a declaration that decides something, or sends it, as it reads aloud;
 // empty for any other.
-func (j *Job) Say(d Declaration) string {
+func (j *Job) Say(d Declaration) string { return (&teller{Job: j}).tell(d) }
+
+func (j *teller) tell(d Declaration) string {
 	switch d := d.(type) {
 	case *Rule:
 		return j.sayRule(d)
@@ -28,7 +32,7 @@ func (j *Job) Say(d Declaration) string {
 // sayRule says a rule as it reads aloud, with the labels of points and the
 // numbers of setpoints filled in: "Call Standby blower when Raceway 1 dissolved
 // oxygen is below Low oxygen (6.0 mg/L) for 45 s. Stop when that lets go."
-func (j *Job) sayRule(r *Rule) string {
+func (j *teller) sayRule(r *Rule) string {
 	if r.OnWhen == nil {
 		return ""
 	}
@@ -40,7 +44,7 @@ func (j *Job) sayRule(r *Rule) string {
 }
 
 // sentence says when a rule is on, and what it does then.
-func (j *Job) sentence(r *Rule, what string) string {
+func (j *teller) sentence(r *Rule, what string) string {
 	s := what + " when " + j.say(r.OnWhen.Condition) + "."
 	on, _ := r.OnCondition()
 	switch {
@@ -65,7 +69,7 @@ func (j *Job) sentence(r *Rule, what string) string {
 }
 
 // sayGuard says what permits, interlocks and how long a state is kept.
-func (j *Job) sayGuard(g *Guard) string {
+func (j *teller) sayGuard(g *Guard) string {
 	s := ""
 	if g.Permissive != nil {
 		s += " Permitted to turn on when " + j.say(g.Permissive.Condition) + "."
@@ -87,7 +91,7 @@ func (j *Job) sayGuard(g *Guard) string {
 }
 
 // title is how a sentence names a declaration.
-func (j *Job) title(name string) string {
+func (j *teller) title(name string) string {
 	if d := j.Lookup(name); d != nil {
 		return d.Base().Title()
 	}
@@ -95,20 +99,20 @@ func (j *Job) title(name string) string {
 }
 
 // sayTest says a test of a state, or its opposite.
-func (j *Job) sayTest(c *Test, opposite bool) string {
+func (j *teller) sayTest(c *Test, opposite bool) string {
 	not := c.Not != opposite
 	if c.OfQuality() || c.OfBand() || c.OfAlarm() {
 		word := c.Is
 		if not {
 			word = "not " + word
 		}
-		return j.title(c.Name.Name) + " is " + word
+		return j.named(c.Name) + " is " + word
 	}
-	return j.title(c.Name.Name) + " is " + j.stateWord(c.Name.Name, (c.Is != "off") != not)
+	return j.named(c.Name) + " is " + j.stateWord(c.Name.Name, (c.Is != "off") != not)
 }
 
 // stateWord is how the states of a contact are called.
-func (j *Job) stateWord(name string, on bool) string {
+func (j *teller) stateWord(name string, on bool) string {
 	in := j.Input(name)
 	if in == nil {
 		in = &Input{}
@@ -118,7 +122,7 @@ func (j *Job) stateWord(name string, on bool) string {
 
 var opWords = map[Op]string{Below: "below", AtMost: "at or below", Above: "above", AtLeast: "at or above"}
 
-func (j *Job) say(c Condition) string {
+func (j *teller) say(c Condition) string {
 	switch c := c.(type) {
 	case *Group:
 		return j.sayGroup(c.X)
@@ -158,9 +162,9 @@ func (j *Job) say(c Condition) string {
 		return j.sayValue(c.L) + " is within " + j.sayValue(c.Within) + " of " + j.sayValue(c.R)
 	case *Turn:
 		if c.How == "changes" {
-			return j.title(c.Name.Name) + " changes"
+			return j.named(c.Name) + " changes"
 		}
-		return j.title(c.Name.Name) + " turns " + j.stateWord(c.Name.Name, c.How == "turns on")
+		return j.named(c.Name) + " turns " + j.stateWord(c.Name.Name, c.How == "turns on")
 	case *Cross:
 		return j.sayValue(c.X) + " crosses " + j.sayValue(c.V)
 	case *Slope:
@@ -172,7 +176,7 @@ func (j *Job) say(c Condition) string {
 	case *Daytime:
 		return "the time is between " + c.From.Text + " and " + c.To.Text
 	case *Compare:
-		s := j.sayValue(c.L) + " is " + opWords[c.Op] + " " + j.sayValue(c.R)
+		s := j.sayValue(c.L) + " is " + j.part(opWords[c.Op], Part{Kind: OpPart, At: c.OpAt, Text: string(c.Op)}) + " " + j.sayValue(c.R)
 		if c.Deadband != nil {
 			s += " with deadband " + j.sayValue(c.Deadband)
 		}
@@ -188,7 +192,7 @@ func (j *Job) say(c Condition) string {
 }
 
 // sayGroup keeps parentheses only round what has several parts.
-func (j *Job) sayGroup(c Condition) string {
+func (j *teller) sayGroup(c Condition) string {
 	switch inner := ungroup(c).(type) {
 	case *And, *Or:
 		return "(" + j.say(inner) + ")"
@@ -197,7 +201,7 @@ func (j *Job) sayGroup(c Condition) string {
 	}
 }
 
-func (j *Job) sayAll(xs []Condition, word string) string {
+func (j *teller) sayAll(xs []Condition, word string) string {
 	parts := make([]string, len(xs))
 	for i, x := range xs {
 		parts[i] = j.say(x)
@@ -205,13 +209,15 @@ func (j *Job) sayAll(xs []Condition, word string) string {
 	return strings.Join(parts, word)
 }
 
-func (j *Job) sayValue(e Expr) string {
+func (j *teller) sayValue(e Expr) string {
 	switch e := e.(type) {
 	case *Name:
 		if s, ok := j.Lookup(e.Name).(*Setpoint); ok {
-			return s.Title() + " (" + s.Value.String() + ")"
+			return j.named(e) + " (" + j.amount(s.ValueAt, s.Value, s.Name) + ")"
 		}
-		return j.title(e.Name)
+		return j.named(e)
+	case *Literal:
+		return j.amount(e.At, Amount{[]unit.Quantity{e.Quantity}}, "")
 	case *Binary:
 		return j.sayValue(e.L) + " " + string(e.Op) + " " + j.sayValue(e.R)
 	case *Func:
@@ -231,9 +237,12 @@ func (j *Job) sayValue(e Expr) string {
 	return e.String()
 }
 
-func (j *Job) sayDuration(d *Duration) string {
+func (j *teller) sayDuration(d *Duration) string {
 	if s, ok := j.Lookup(d.Name).(*Setpoint); ok {
-		return s.Title() + " (" + s.Value.String() + ")"
+		return j.named(&Name{d.At, d.Name}) + " (" + j.amount(s.ValueAt, s.Value, s.Name) + ")"
 	}
-	return d.String()
+	if d.Name != "" {
+		return d.Name
+	}
+	return j.amount(d.At, d.Amount, "")
 }

@@ -18,7 +18,11 @@ func (j *Job) Uses(name string) []Use {
 	slices.SortFunc(places, Place.compare)
 	var all []Use
 	for _, at := range slices.Compact(places) {
-		if d := j.around(at); d != nil {
+		d := j.around(at)
+		if in, ok := d.(*Input); ok && in.BadAlarm != nil && in.BadAlarm.At == at {
+			continue // its own `alarm when bad`, where its name is not written
+		}
+		if d != nil {
 			all = append(all, Use{at, d})
 		}
 	}
