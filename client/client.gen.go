@@ -68,6 +68,63 @@ func (e LessonDirection) Valid() bool {
 	}
 }
 
+// Defines values for NamedKind.
+const (
+	NamedKindAnalogOutput NamedKind = "analog output"
+	NamedKindConstant     NamedKind = "constant"
+	NamedKindContact      NamedKind = "contact"
+	NamedKindDerived      NamedKind = "derived"
+	NamedKindInput        NamedKind = "input"
+	NamedKindOther        NamedKind = "other"
+	NamedKindOutput       NamedKind = "output"
+	NamedKindSetpoint     NamedKind = "setpoint"
+)
+
+// Valid indicates whether the value is a known member of the NamedKind enum.
+func (e NamedKind) Valid() bool {
+	switch e {
+	case NamedKindAnalogOutput:
+		return true
+	case NamedKindConstant:
+		return true
+	case NamedKindContact:
+		return true
+	case NamedKindDerived:
+		return true
+	case NamedKindInput:
+		return true
+	case NamedKindOther:
+		return true
+	case NamedKindOutput:
+		return true
+	case NamedKindSetpoint:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for PartKind.
+const (
+	Name   PartKind = "name"
+	Number PartKind = "number"
+	Op     PartKind = "op"
+)
+
+// Valid indicates whether the value is a known member of the PartKind enum.
+func (e PartKind) Valid() bool {
+	switch e {
+	case Name:
+		return true
+	case Number:
+		return true
+	case Op:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for PointKind.
 const (
 	PointKindAnalog   PointKind = "analog"
@@ -290,6 +347,23 @@ type AccountRequest struct {
 	T float64 `json:"t"`
 }
 
+// AdoptRequest defines model for AdoptRequest.
+type AdoptRequest struct {
+	// Bound Points of the pattern, by name, and the points of the job that stand for them.
+	Bound *map[string]string `json:"bound,omitempty"`
+
+	// File the sheet that they are put into; that of the last rule if left out
+	File    *string `json:"file,omitempty"`
+	Pattern string  `json:"pattern"`
+	Sheets  []Sheet `json:"sheets"`
+}
+
+// Adopted defines model for Adopted.
+type Adopted struct {
+	Names  []string `json:"names"`
+	Sheets []Sheet  `json:"sheets"`
+}
+
 // Calibration defines model for Calibration.
 type Calibration struct {
 	Clause string             `json:"clause"`
@@ -332,6 +406,49 @@ type CalibrationRequest struct {
 	Revision int64                `json:"revision"`
 }
 
+// Change defines model for Change.
+type Change struct {
+	// After empty where it was taken out
+	After string `json:"after"`
+
+	// Before empty where it was added
+	Before  string `json:"before"`
+	Keyword string `json:"keyword"`
+	Name    string `json:"name"`
+}
+
+// CheckRequest defines model for CheckRequest.
+type CheckRequest struct {
+	// Base the revision whose difference is asked for
+	Base   *int64       `json:"base,omitempty"`
+	Play   *PlayRequest `json:"play,omitempty"`
+	Sheets []Sheet      `json:"sheets"`
+}
+
+// Checked defines model for Checked.
+type Checked struct {
+	// Changes What is not as in the base.
+	Changes      []Change   `json:"changes"`
+	Declarations []Declared `json:"declarations"`
+	Findings     []Finding  `json:"findings"`
+
+	// Formatted The sheets as they are laid out; left out where one cannot be read.
+	Formatted *[]Sheet `json:"formatted,omitempty"`
+	Names     []Named  `json:"names"`
+	Play      *Play    `json:"play,omitempty"`
+
+	// Rules None of a job with errors.
+	Rules []Rule   `json:"rules"`
+	Title string   `json:"title"`
+	Units []string `json:"units"`
+}
+
+// Choice defines model for Choice.
+type Choice struct {
+	Label string `json:"label"`
+	Text  string `json:"text"`
+}
+
 // Clock defines model for Clock.
 type Clock struct {
 	Elapsed bool `json:"elapsed"`
@@ -366,6 +483,26 @@ type Curve struct {
 	XUnit      string    `json:"x_unit"`
 	Y          []float64 `json:"y"`
 	YUnit      string    `json:"y_unit"`
+}
+
+// Declared defines model for Declared.
+type Declared struct {
+	File string `json:"file"`
+
+	// From its first line, that of the comment above it
+	From    int    `json:"from"`
+	Keyword string `json:"keyword"`
+	Name    string `json:"name"`
+
+	// To its last line
+	To int `json:"to"`
+}
+
+// Draft defines model for Draft.
+type Draft struct {
+	Base   int64     `json:"base"`
+	Saved  time.Time `json:"saved"`
+	Sheets []Sheet   `json:"sheets"`
 }
 
 // Finding defines model for Finding.
@@ -461,6 +598,22 @@ type LessonWindow struct {
 	Readings int     `json:"readings"`
 }
 
+// MergeRequest defines model for MergeRequest.
+type MergeRequest struct {
+	Base   int64   `json:"base"`
+	Sheets []Sheet `json:"sheets"`
+}
+
+// Merged defines model for Merged.
+type Merged struct {
+	// Conflicts What both have changed: before is theirs, which stands; after is what was to be put there.
+	Conflicts []Change `json:"conflicts"`
+
+	// Onto the newest revision
+	Onto   int64   `json:"onto"`
+	Sheets []Sheet `json:"sheets"`
+}
+
 // Miss defines model for Miss.
 type Miss struct {
 	Delay  string `json:"delay"`
@@ -471,8 +624,32 @@ type Miss struct {
 	Until  string `json:"until"`
 }
 
+// Named defines model for Named.
+type Named struct {
+	High *float64  `json:"high,omitempty"`
+	Kind NamedKind `json:"kind"`
+
+	// Low what an input can read
+	Low   *float64 `json:"low,omitempty"`
+	Name  string   `json:"name"`
+	Title string   `json:"title"`
+	Unit  string   `json:"unit"`
+}
+
+// NamedKind defines model for Named.Kind.
+type NamedKind string
+
+// NewDraft defines model for NewDraft.
+type NewDraft struct {
+	// Base the revision that it began from
+	Base   int64   `json:"base"`
+	Sheets []Sheet `json:"sheets"`
+}
+
 // NewRevision defines model for NewRevision.
 type NewRevision struct {
+	// Base the revision that this one was made of; it is refused if that is not the newest any more
+	Base   *int64  `json:"base,omitempty"`
 	Note   *string `json:"note,omitempty"`
 	Sheets []Sheet `json:"sheets"`
 }
@@ -499,6 +676,44 @@ type Panel struct {
 	Unit   string      `json:"unit"`
 }
 
+// Part defines model for Part.
+type Part struct {
+	// Choices what could stand in the place of a name or comparison
+	Choices *[]Choice `json:"choices,omitempty"`
+
+	// Column in characters
+	Column int      `json:"column"`
+	File   string   `json:"file"`
+	Kind   PartKind `json:"kind"`
+	Line   int      `json:"line"`
+
+	// Setpoint whose number it is
+	Setpoint *string `json:"setpoint,omitempty"`
+
+	// Text as it stands in the sheet
+	Text string  `json:"text"`
+	Unit *string `json:"unit,omitempty"`
+}
+
+// PartKind defines model for Part.Kind.
+type PartKind string
+
+// Pattern defines model for Pattern.
+type Pattern struct {
+	Name   string  `json:"name"`
+	Points []Named `json:"points"`
+
+	// Text its sheet
+	Text  string `json:"text"`
+	Title string `json:"title"`
+}
+
+// Phrase defines model for Phrase.
+type Phrase struct {
+	Part *Part  `json:"part,omitempty"`
+	Text string `json:"text"`
+}
+
 // Place defines model for Place.
 type Place struct {
 	// Healthy the healthy range, where it is judged here
@@ -507,6 +722,34 @@ type Place struct {
 	// Stage the clause that leads to it; empty for the reading
 	Stage string `json:"stage"`
 	Unit  string `json:"unit"`
+}
+
+// Play defines model for Play.
+type Play struct {
+	Clock  Clock         `json:"clock"`
+	From   float64       `json:"from"`
+	Lanes  []Lane        `json:"lanes"`
+	Panels []PlayedPanel `json:"panels"`
+
+	// States Everything that decides, at the end of the recording.
+	States []Summary `json:"states"`
+	To     float64   `json:"to"`
+	Took   float64   `json:"took"`
+}
+
+// PlayRequest defines model for PlayRequest.
+type PlayRequest struct {
+	Pixels    int   `json:"pixels"`
+	Recording int64 `json:"recording"`
+
+	// Rule the rule, or what decides like one, that is drawn; states alone if left out
+	Rule *string `json:"rule,omitempty"`
+}
+
+// PlayedPanel defines model for PlayedPanel.
+type PlayedPanel struct {
+	Panel  Panel  `json:"panel"`
+	Series Series `json:"series"`
 }
 
 // Point defines model for Point.
@@ -606,6 +849,13 @@ type Recording struct {
 	Uploaded   time.Time `json:"uploaded"`
 }
 
+// RenameRequest defines model for RenameRequest.
+type RenameRequest struct {
+	From   string  `json:"from"`
+	Sheets []Sheet `json:"sheets"`
+	To     string  `json:"to"`
+}
+
 // Replay defines model for Replay.
 type Replay struct {
 	Clock     Clock     `json:"clock"`
@@ -666,11 +916,14 @@ type RevisionDetail struct {
 
 // Rule A rule, or what decides like one.
 type Rule struct {
-	Calls    []string    `json:"calls"`
-	File     string      `json:"file"`
-	Kind     RuleKind    `json:"kind"`
-	Line     int         `json:"line"`
-	Name     string      `json:"name"`
+	Calls []string `json:"calls"`
+	File  string   `json:"file"`
+	Kind  RuleKind `json:"kind"`
+	Line  int      `json:"line"`
+	Name  string   `json:"name"`
+
+	// Phrases The sentence in pieces, of a job that is being written.
+	Phrases  *[]Phrase   `json:"phrases,omitempty"`
 	Points   []RulePoint `json:"points"`
 	Sentence string      `json:"sentence"`
 	Text     string      `json:"text"`
@@ -746,6 +999,11 @@ type Sheet struct {
 	Text string `json:"text"`
 }
 
+// Sheets defines model for Sheets.
+type Sheets struct {
+	Sheets []Sheet `json:"sheets"`
+}
+
 // Span defines model for Span.
 type Span struct {
 	// Depth how far out a band is: 1 for the outermost
@@ -765,6 +1023,14 @@ type SpanState string
 type StageValue struct {
 	Unit  string   `json:"unit"`
 	Value *float64 `json:"value,omitempty"`
+}
+
+// Stand defines model for Stand.
+type Stand struct {
+	Because string `json:"because"`
+	Kind    string `json:"kind"`
+	Name    string `json:"name"`
+	State   string `json:"state"`
 }
 
 // Status defines model for Status.
@@ -811,6 +1077,20 @@ type Transition struct {
 // TransitionKind defines model for Transition.Kind.
 type TransitionKind string
 
+// Tried defines model for Tried.
+type Tried struct {
+	States []Stand `json:"states"`
+}
+
+// TryRequest defines model for TryRequest.
+type TryRequest struct {
+	Rule   string  `json:"rule"`
+	Sheets []Sheet `json:"sheets"`
+
+	// Values Values of inputs and settings: 5.9 mg/L, on, bad.
+	Values map[string]string `json:"values"`
+}
+
 // Understood defines model for Understood.
 type Understood struct {
 	Decimal    string `json:"decimal"`
@@ -840,6 +1120,12 @@ type Version struct {
 type GetCurveParams struct {
 	Revision int64  `form:"revision" json:"revision"`
 	Input    string `form:"input" json:"input"`
+}
+
+// GetDifferenceParams defines parameters for GetDifference.
+type GetDifferenceParams struct {
+	From int64 `form:"from" json:"from"`
+	To   int64 `form:"to" json:"to"`
 }
 
 // GetHistogramParams defines parameters for GetHistogram.
@@ -945,17 +1231,35 @@ type GetValuesParams struct {
 // ExplainJSONRequestBody defines body for Explain for application/json ContentType.
 type ExplainJSONRequestBody = AccountRequest
 
+// AdoptJSONRequestBody defines body for Adopt for application/json ContentType.
+type AdoptJSONRequestBody = AdoptRequest
+
 // CalibrateJSONRequestBody defines body for Calibrate for application/json ContentType.
 type CalibrateJSONRequestBody = CalibrationRequest
 
+// CheckJSONRequestBody defines body for Check for application/json ContentType.
+type CheckJSONRequestBody = CheckRequest
+
+// PutDraftJSONRequestBody defines body for PutDraft for application/json ContentType.
+type PutDraftJSONRequestBody = NewDraft
+
 // TeachJSONRequestBody defines body for Teach for application/json ContentType.
 type TeachJSONRequestBody = LessonRequest
+
+// MergeJSONRequestBody defines body for Merge for application/json ContentType.
+type MergeJSONRequestBody = MergeRequest
+
+// RenameJSONRequestBody defines body for Rename for application/json ContentType.
+type RenameJSONRequestBody = RenameRequest
 
 // ReplayJSONRequestBody defines body for Replay for application/json ContentType.
 type ReplayJSONRequestBody = ReplayRequest
 
 // PushRevisionJSONRequestBody defines body for PushRevision for application/json ContentType.
 type PushRevisionJSONRequestBody = NewRevision
+
+// TryJSONRequestBody defines body for Try for application/json ContentType.
+type TryJSONRequestBody = TryRequest
 
 // RequestEditorFn is the function signature for the RequestEditor callback function
 type RequestEditorFn func(ctx context.Context, req *http.Request) error
@@ -1045,6 +1349,20 @@ type ClientInterface interface {
 	// Corresponds with POST /accounts (the `Explain` operationId).
 	Explain(ctx context.Context, body ExplainJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// AdoptWithBody A job with the declarations of a building block. Nothing is kept.
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /adoptions (the `Adopt` operationId).
+	AdoptWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// Adopt A job with the declarations of a building block. Nothing is kept.
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /adoptions (the `Adopt` operationId).
+	Adopt(ctx context.Context, body AdoptJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// CalibrateWithBody An input's calibration from readings and their references; kept as a new revision if asked.
 	//
 	// Takes any type of body and a specified content type.
@@ -1059,10 +1377,53 @@ type ClientInterface interface {
 	// Corresponds with POST /calibrations (the `Calibrate` operationId).
 	Calibrate(ctx context.Context, body CalibrateJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// CheckWithBody What is to be said of a job that is being written. Nothing is kept.
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /checks (the `Check` operationId).
+	CheckWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// Check What is to be said of a job that is being written. Nothing is kept.
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /checks (the `Check` operationId).
+	Check(ctx context.Context, body CheckJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// GetCurve An input's chain as a curve, from the reading to the value.
 	//
 	// Corresponds with GET /curves (the `GetCurve` operationId).
 	GetCurve(ctx context.Context, params *GetCurveParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetDifference The declarations that two revisions have differently.
+	//
+	// Corresponds with GET /differences (the `GetDifference` operationId).
+	GetDifference(ctx context.Context, params *GetDifferenceParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// DeleteDraft Throw a draft away.
+	//
+	// Corresponds with DELETE /drafts/{owner} (the `DeleteDraft` operationId).
+	DeleteDraft(ctx context.Context, owner string, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetDraft What somebody has written and not kept as a revision.
+	//
+	// Corresponds with GET /drafts/{owner} (the `GetDraft` operationId).
+	GetDraft(ctx context.Context, owner string, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// PutDraftWithBody Keep a draft, with or without errors, in the place of the owner's last one.
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with PUT /drafts/{owner} (the `PutDraft` operationId).
+	PutDraftWithBody(ctx context.Context, owner string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// PutDraft Keep a draft, with or without errors, in the place of the owner's last one.
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with PUT /drafts/{owner} (the `PutDraft` operationId).
+	PutDraft(ctx context.Context, owner string, body PutDraftJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// GetHealth The process answers.
 	//
@@ -1087,6 +1448,25 @@ type ClientInterface interface {
 	//
 	// Corresponds with POST /lessons (the `Teach` operationId).
 	Teach(ctx context.Context, body TeachJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// MergeWithBody What was changed from one revision put onto the newest. Nothing is kept.
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /merges (the `Merge` operationId).
+	MergeWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// Merge What was changed from one revision put onto the newest. Nothing is kept.
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /merges (the `Merge` operationId).
+	Merge(ctx context.Context, body MergeJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListPatterns The trade's building blocks.
+	//
+	// Corresponds with GET /patterns (the `ListPatterns` operationId).
+	ListPatterns(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// PreviewRecordingWithBody Say how a file would be understood, and keep nothing. The file's beginning is enough, but for Parquet.
 	//
@@ -1121,6 +1501,20 @@ type ClientInterface interface {
 	//
 	// Corresponds with GET /recordings/{id}/file (the `ExportRecording` operationId).
 	ExportRecording(ctx context.Context, id int64, params *ExportRecordingParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// RenameWithBody A job with one of its names changed in every place. Nothing is kept.
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /renames (the `Rename` operationId).
+	RenameWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// Rename A job with one of its names changed in every place. Nothing is kept.
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /renames (the `Rename` operationId).
+	Rename(ctx context.Context, body RenameJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ReplayWithBody Play a stored recording through a stored revision.
 	//
@@ -1172,6 +1566,20 @@ type ClientInterface interface {
 	// Corresponds with GET /series (the `GetSeries` operationId).
 	GetSeries(ctx context.Context, params *GetSeriesParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// TryWithBody How a rule and its outputs would stand with some values. Nothing is kept.
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /tries (the `Try` operationId).
+	TryWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// Try How a rule and its outputs would stand with some values. Nothing is kept.
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /tries (the `Try` operationId).
+	Try(ctx context.Context, body TryJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// GetValues The analog inputs as the rules see them, and the analog outputs, at one time.
 	//
 	// Corresponds with GET /values (the `GetValues` operationId).
@@ -1217,6 +1625,40 @@ func (c *Client) Explain(ctx context.Context, body ExplainJSONRequestBody, reqEd
 	return c.Client.Do(req)
 }
 
+// AdoptWithBody A job with the declarations of a building block. Nothing is kept.
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /adoptions (the `Adopt` operationId).
+func (c *Client) AdoptWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAdoptRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// Adopt A job with the declarations of a building block. Nothing is kept.
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /adoptions (the `Adopt` operationId).
+func (c *Client) Adopt(ctx context.Context, body AdoptJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAdoptRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // CalibrateWithBody An input's calibration from readings and their references; kept as a new revision if asked.
 //
 // Takes any type of body and a specified content type.
@@ -1251,11 +1693,124 @@ func (c *Client) Calibrate(ctx context.Context, body CalibrateJSONRequestBody, r
 	return c.Client.Do(req)
 }
 
+// CheckWithBody What is to be said of a job that is being written. Nothing is kept.
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /checks (the `Check` operationId).
+func (c *Client) CheckWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewCheckRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// Check What is to be said of a job that is being written. Nothing is kept.
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /checks (the `Check` operationId).
+func (c *Client) Check(ctx context.Context, body CheckJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewCheckRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // GetCurve An input's chain as a curve, from the reading to the value.
 //
 // Corresponds with GET /curves (the `GetCurve` operationId).
 func (c *Client) GetCurve(ctx context.Context, params *GetCurveParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewGetCurveRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetDifference The declarations that two revisions have differently.
+//
+// Corresponds with GET /differences (the `GetDifference` operationId).
+func (c *Client) GetDifference(ctx context.Context, params *GetDifferenceParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetDifferenceRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// DeleteDraft Throw a draft away.
+//
+// Corresponds with DELETE /drafts/{owner} (the `DeleteDraft` operationId).
+func (c *Client) DeleteDraft(ctx context.Context, owner string, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewDeleteDraftRequest(c.Server, owner)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetDraft What somebody has written and not kept as a revision.
+//
+// Corresponds with GET /drafts/{owner} (the `GetDraft` operationId).
+func (c *Client) GetDraft(ctx context.Context, owner string, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetDraftRequest(c.Server, owner)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// PutDraftWithBody Keep a draft, with or without errors, in the place of the owner's last one.
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with PUT /drafts/{owner} (the `PutDraft` operationId).
+func (c *Client) PutDraftWithBody(ctx context.Context, owner string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewPutDraftRequestWithBody(c.Server, owner, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// PutDraft Keep a draft, with or without errors, in the place of the owner's last one.
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with PUT /drafts/{owner} (the `PutDraft` operationId).
+func (c *Client) PutDraft(ctx context.Context, owner string, body PutDraftJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewPutDraftRequest(c.Server, owner, body)
 	if err != nil {
 		return nil, err
 	}
@@ -1320,6 +1875,55 @@ func (c *Client) TeachWithBody(ctx context.Context, contentType string, body io.
 // Corresponds with POST /lessons (the `Teach` operationId).
 func (c *Client) Teach(ctx context.Context, body TeachJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewTeachRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// MergeWithBody What was changed from one revision put onto the newest. Nothing is kept.
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /merges (the `Merge` operationId).
+func (c *Client) MergeWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewMergeRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// Merge What was changed from one revision put onto the newest. Nothing is kept.
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /merges (the `Merge` operationId).
+func (c *Client) Merge(ctx context.Context, body MergeJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewMergeRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListPatterns The trade's building blocks.
+//
+// Corresponds with GET /patterns (the `ListPatterns` operationId).
+func (c *Client) ListPatterns(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListPatternsRequest(c.Server)
 	if err != nil {
 		return nil, err
 	}
@@ -1414,6 +2018,40 @@ func (c *Client) GetRecording(ctx context.Context, id int64, reqEditors ...Reque
 // Corresponds with GET /recordings/{id}/file (the `ExportRecording` operationId).
 func (c *Client) ExportRecording(ctx context.Context, id int64, params *ExportRecordingParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewExportRecordingRequest(c.Server, id, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// RenameWithBody A job with one of its names changed in every place. Nothing is kept.
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /renames (the `Rename` operationId).
+func (c *Client) RenameWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRenameRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// Rename A job with one of its names changed in every place. Nothing is kept.
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /renames (the `Rename` operationId).
+func (c *Client) Rename(ctx context.Context, body RenameJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRenameRequest(c.Server, body)
 	if err != nil {
 		return nil, err
 	}
@@ -1554,6 +2192,40 @@ func (c *Client) GetSeries(ctx context.Context, params *GetSeriesParams, reqEdit
 	return c.Client.Do(req)
 }
 
+// TryWithBody How a rule and its outputs would stand with some values. Nothing is kept.
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /tries (the `Try` operationId).
+func (c *Client) TryWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewTryRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// Try How a rule and its outputs would stand with some values. Nothing is kept.
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /tries (the `Try` operationId).
+func (c *Client) Try(ctx context.Context, body TryJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewTryRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // GetValues The analog inputs as the rules see them, and the analog outputs, at one time.
 //
 // Corresponds with GET /values (the `GetValues` operationId).
@@ -1624,6 +2296,46 @@ func NewExplainRequestWithBody(server string, contentType string, body io.Reader
 	return req, nil
 }
 
+// NewAdoptRequest calls the generic Adopt builder with application/json body
+func NewAdoptRequest(server string, body AdoptJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewAdoptRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewAdoptRequestWithBody constructs an http.Request for the Adopt method, with any body, and a specified content type
+func NewAdoptRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/adoptions")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
 // NewCalibrateRequest calls the generic Calibrate builder with application/json body
 func NewCalibrateRequest(server string, body CalibrateJSONRequestBody) (*http.Request, error) {
 	var bodyReader io.Reader
@@ -1645,6 +2357,46 @@ func NewCalibrateRequestWithBody(server string, contentType string, body io.Read
 	}
 
 	operationPath := fmt.Sprintf("/calibrations")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewCheckRequest calls the generic Check builder with application/json body
+func NewCheckRequest(server string, body CheckJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewCheckRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewCheckRequestWithBody constructs an http.Request for the Check method, with any body, and a specified content type
+func NewCheckRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/checks")
 	if operationPath[0] == '/' {
 		operationPath = "." + operationPath
 	}
@@ -1718,6 +2470,179 @@ func NewGetCurveRequest(server string, params *GetCurveParams) (*http.Request, e
 	if err != nil {
 		return nil, err
 	}
+
+	return req, nil
+}
+
+// NewGetDifferenceRequest constructs an http.Request for the GetDifference method
+func NewGetDifferenceRequest(server string, params *GetDifferenceParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/differences")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "from", params.From, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: "int64"}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "to", params.To, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: "int64"}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewDeleteDraftRequest constructs an http.Request for the DeleteDraft method
+func NewDeleteDraftRequest(server string, owner string) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "owner", owner, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/drafts/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewGetDraftRequest constructs an http.Request for the GetDraft method
+func NewGetDraftRequest(server string, owner string) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "owner", owner, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/drafts/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewPutDraftRequest calls the generic PutDraft builder with application/json body
+func NewPutDraftRequest(server string, owner string, body PutDraftJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewPutDraftRequestWithBody(server, owner, "application/json", bodyReader)
+}
+
+// NewPutDraftRequestWithBody constructs an http.Request for the PutDraft method, with any body, and a specified content type
+func NewPutDraftRequestWithBody(server string, owner string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "owner", owner, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/drafts/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
 
 	return req, nil
 }
@@ -1859,6 +2784,73 @@ func NewTeachRequestWithBody(server string, contentType string, body io.Reader) 
 	}
 
 	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewMergeRequest calls the generic Merge builder with application/json body
+func NewMergeRequest(server string, body MergeJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewMergeRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewMergeRequestWithBody constructs an http.Request for the Merge method, with any body, and a specified content type
+func NewMergeRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/merges")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewListPatternsRequest constructs an http.Request for the ListPatterns method
+func NewListPatternsRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/patterns")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
 
 	return req, nil
 }
@@ -2304,6 +3296,46 @@ func NewExportRecordingRequest(server string, id int64, params *ExportRecordingP
 	return req, nil
 }
 
+// NewRenameRequest calls the generic Rename builder with application/json body
+func NewRenameRequest(server string, body RenameJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewRenameRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewRenameRequestWithBody constructs an http.Request for the Rename method, with any body, and a specified content type
+func NewRenameRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/renames")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
 // NewReplayRequest calls the generic Replay builder with application/json body
 func NewReplayRequest(server string, body ReplayJSONRequestBody) (*http.Request, error) {
 	var bodyReader io.Reader
@@ -2633,6 +3665,46 @@ func NewGetSeriesRequest(server string, params *GetSeriesParams) (*http.Request,
 	return req, nil
 }
 
+// NewTryRequest calls the generic Try builder with application/json body
+func NewTryRequest(server string, body TryJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewTryRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewTryRequestWithBody constructs an http.Request for the Try method, with any body, and a specified content type
+func NewTryRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/tries")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
 // NewGetValuesRequest constructs an http.Request for the GetValues method
 func NewGetValuesRequest(server string, params *GetValuesParams) (*http.Request, error) {
 	var err error
@@ -2808,6 +3880,20 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with POST /accounts (the `Explain` operationId).
 	ExplainWithResponse(ctx context.Context, body ExplainJSONRequestBody, reqEditors ...RequestEditorFn) (*ExplainResponse, error)
 
+	// AdoptWithBodyWithResponse A job with the declarations of a building block. Nothing is kept.
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /adoptions (the `Adopt` operationId).
+	AdoptWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AdoptResponse, error)
+
+	// AdoptWithResponse A job with the declarations of a building block. Nothing is kept.
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /adoptions (the `Adopt` operationId).
+	AdoptWithResponse(ctx context.Context, body AdoptJSONRequestBody, reqEditors ...RequestEditorFn) (*AdoptResponse, error)
+
 	// CalibrateWithBodyWithResponse An input's calibration from readings and their references; kept as a new revision if asked.
 	//
 	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
@@ -2822,12 +3908,61 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with POST /calibrations (the `Calibrate` operationId).
 	CalibrateWithResponse(ctx context.Context, body CalibrateJSONRequestBody, reqEditors ...RequestEditorFn) (*CalibrateResponse, error)
 
+	// CheckWithBodyWithResponse What is to be said of a job that is being written. Nothing is kept.
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /checks (the `Check` operationId).
+	CheckWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*CheckResponse, error)
+
+	// CheckWithResponse What is to be said of a job that is being written. Nothing is kept.
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /checks (the `Check` operationId).
+	CheckWithResponse(ctx context.Context, body CheckJSONRequestBody, reqEditors ...RequestEditorFn) (*CheckResponse, error)
+
 	// GetCurveWithResponse An input's chain as a curve, from the reading to the value.
 	//
 	// Returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with GET /curves (the `GetCurve` operationId).
 	GetCurveWithResponse(ctx context.Context, params *GetCurveParams, reqEditors ...RequestEditorFn) (*GetCurveResponse, error)
+
+	// GetDifferenceWithResponse The declarations that two revisions have differently.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /differences (the `GetDifference` operationId).
+	GetDifferenceWithResponse(ctx context.Context, params *GetDifferenceParams, reqEditors ...RequestEditorFn) (*GetDifferenceResponse, error)
+
+	// DeleteDraftWithResponse Throw a draft away.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with DELETE /drafts/{owner} (the `DeleteDraft` operationId).
+	DeleteDraftWithResponse(ctx context.Context, owner string, reqEditors ...RequestEditorFn) (*DeleteDraftResponse, error)
+
+	// GetDraftWithResponse What somebody has written and not kept as a revision.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /drafts/{owner} (the `GetDraft` operationId).
+	GetDraftWithResponse(ctx context.Context, owner string, reqEditors ...RequestEditorFn) (*GetDraftResponse, error)
+
+	// PutDraftWithBodyWithResponse Keep a draft, with or without errors, in the place of the owner's last one.
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /drafts/{owner} (the `PutDraft` operationId).
+	PutDraftWithBodyWithResponse(ctx context.Context, owner string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*PutDraftResponse, error)
+
+	// PutDraftWithResponse Keep a draft, with or without errors, in the place of the owner's last one.
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /drafts/{owner} (the `PutDraft` operationId).
+	PutDraftWithResponse(ctx context.Context, owner string, body PutDraftJSONRequestBody, reqEditors ...RequestEditorFn) (*PutDraftResponse, error)
 
 	// GetHealthWithResponse The process answers.
 	//
@@ -2856,6 +3991,27 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with POST /lessons (the `Teach` operationId).
 	TeachWithResponse(ctx context.Context, body TeachJSONRequestBody, reqEditors ...RequestEditorFn) (*TeachResponse, error)
+
+	// MergeWithBodyWithResponse What was changed from one revision put onto the newest. Nothing is kept.
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /merges (the `Merge` operationId).
+	MergeWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*MergeResponse, error)
+
+	// MergeWithResponse What was changed from one revision put onto the newest. Nothing is kept.
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /merges (the `Merge` operationId).
+	MergeWithResponse(ctx context.Context, body MergeJSONRequestBody, reqEditors ...RequestEditorFn) (*MergeResponse, error)
+
+	// ListPatternsWithResponse The trade's building blocks.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /patterns (the `ListPatterns` operationId).
+	ListPatternsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListPatternsResponse, error)
 
 	// PreviewRecordingWithBodyWithResponse Say how a file would be understood, and keep nothing. The file's beginning is enough, but for Parquet.
 	//
@@ -2898,6 +4054,20 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with GET /recordings/{id}/file (the `ExportRecording` operationId).
 	ExportRecordingWithResponse(ctx context.Context, id int64, params *ExportRecordingParams, reqEditors ...RequestEditorFn) (*ExportRecordingResponse, error)
+
+	// RenameWithBodyWithResponse A job with one of its names changed in every place. Nothing is kept.
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /renames (the `Rename` operationId).
+	RenameWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*RenameResponse, error)
+
+	// RenameWithResponse A job with one of its names changed in every place. Nothing is kept.
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /renames (the `Rename` operationId).
+	RenameWithResponse(ctx context.Context, body RenameJSONRequestBody, reqEditors ...RequestEditorFn) (*RenameResponse, error)
 
 	// ReplayWithBodyWithResponse Play a stored recording through a stored revision.
 	//
@@ -2956,6 +4126,20 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with GET /series (the `GetSeries` operationId).
 	GetSeriesWithResponse(ctx context.Context, params *GetSeriesParams, reqEditors ...RequestEditorFn) (*GetSeriesResponse, error)
+
+	// TryWithBodyWithResponse How a rule and its outputs would stand with some values. Nothing is kept.
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /tries (the `Try` operationId).
+	TryWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*TryResponse, error)
+
+	// TryWithResponse How a rule and its outputs would stand with some values. Nothing is kept.
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /tries (the `Try` operationId).
+	TryWithResponse(ctx context.Context, body TryJSONRequestBody, reqEditors ...RequestEditorFn) (*TryResponse, error)
 
 	// GetValuesWithResponse The analog inputs as the rules see them, and the analog outputs, at one time.
 	//
@@ -3020,6 +4204,54 @@ func (r ExplainResponse) ContentType() string {
 	return ""
 }
 
+type AdoptResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Adopted
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r AdoptResponse) GetJSON200() *Adopted {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r AdoptResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r AdoptResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r AdoptResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r AdoptResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r AdoptResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type CalibrateResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -3068,6 +4300,54 @@ func (r CalibrateResponse) ContentType() string {
 	return ""
 }
 
+type CheckResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Checked
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r CheckResponse) GetJSON200() *Checked {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r CheckResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r CheckResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r CheckResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r CheckResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r CheckResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type GetCurveResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -3110,6 +4390,184 @@ func (r GetCurveResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r GetCurveResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetDifferenceResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *[]Change
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetDifferenceResponse) GetJSON200() *[]Change {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetDifferenceResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetDifferenceResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetDifferenceResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetDifferenceResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetDifferenceResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type DeleteDraftResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r DeleteDraftResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r DeleteDraftResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r DeleteDraftResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r DeleteDraftResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r DeleteDraftResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetDraftResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Draft
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetDraftResponse) GetJSON200() *Draft {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetDraftResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetDraftResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetDraftResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetDraftResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetDraftResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type PutDraftResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r PutDraftResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r PutDraftResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r PutDraftResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r PutDraftResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r PutDraftResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -3247,6 +4705,102 @@ func (r TeachResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r TeachResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type MergeResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Merged
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r MergeResponse) GetJSON200() *Merged {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r MergeResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r MergeResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r MergeResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r MergeResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r MergeResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ListPatternsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *[]Pattern
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListPatternsResponse) GetJSON200() *[]Pattern {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListPatternsResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListPatternsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListPatternsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListPatternsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListPatternsResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -3528,6 +5082,54 @@ func (r ExportRecordingResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r ExportRecordingResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type RenameResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Sheets
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r RenameResponse) GetJSON200() *Sheets {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r RenameResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r RenameResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r RenameResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r RenameResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r RenameResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -3822,6 +5424,54 @@ func (r GetSeriesResponse) ContentType() string {
 	return ""
 }
 
+type TryResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Tried
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r TryResponse) GetJSON200() *Tried {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r TryResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r TryResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r TryResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r TryResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r TryResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type GetValuesResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -3937,6 +5587,32 @@ func (c *ClientWithResponses) ExplainWithResponse(ctx context.Context, body Expl
 	return ParseExplainResponse(rsp)
 }
 
+// AdoptWithBodyWithResponse A job with the declarations of a building block. Nothing is kept.
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /adoptions (the `Adopt` operationId).
+func (c *ClientWithResponses) AdoptWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AdoptResponse, error) {
+	rsp, err := c.AdoptWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseAdoptResponse(rsp)
+}
+
+// AdoptWithResponse A job with the declarations of a building block. Nothing is kept.
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /adoptions (the `Adopt` operationId).
+func (c *ClientWithResponses) AdoptWithResponse(ctx context.Context, body AdoptJSONRequestBody, reqEditors ...RequestEditorFn) (*AdoptResponse, error) {
+	rsp, err := c.Adopt(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseAdoptResponse(rsp)
+}
+
 // CalibrateWithBodyWithResponse An input's calibration from readings and their references; kept as a new revision if asked.
 //
 // Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
@@ -3963,6 +5639,32 @@ func (c *ClientWithResponses) CalibrateWithResponse(ctx context.Context, body Ca
 	return ParseCalibrateResponse(rsp)
 }
 
+// CheckWithBodyWithResponse What is to be said of a job that is being written. Nothing is kept.
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /checks (the `Check` operationId).
+func (c *ClientWithResponses) CheckWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*CheckResponse, error) {
+	rsp, err := c.CheckWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseCheckResponse(rsp)
+}
+
+// CheckWithResponse What is to be said of a job that is being written. Nothing is kept.
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /checks (the `Check` operationId).
+func (c *ClientWithResponses) CheckWithResponse(ctx context.Context, body CheckJSONRequestBody, reqEditors ...RequestEditorFn) (*CheckResponse, error) {
+	rsp, err := c.Check(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseCheckResponse(rsp)
+}
+
 // GetCurveWithResponse An input's chain as a curve, from the reading to the value.
 //
 // Returns a wrapper object for the known response body format(s).
@@ -3974,6 +5676,71 @@ func (c *ClientWithResponses) GetCurveWithResponse(ctx context.Context, params *
 		return nil, err
 	}
 	return ParseGetCurveResponse(rsp)
+}
+
+// GetDifferenceWithResponse The declarations that two revisions have differently.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /differences (the `GetDifference` operationId).
+func (c *ClientWithResponses) GetDifferenceWithResponse(ctx context.Context, params *GetDifferenceParams, reqEditors ...RequestEditorFn) (*GetDifferenceResponse, error) {
+	rsp, err := c.GetDifference(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetDifferenceResponse(rsp)
+}
+
+// DeleteDraftWithResponse Throw a draft away.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with DELETE /drafts/{owner} (the `DeleteDraft` operationId).
+func (c *ClientWithResponses) DeleteDraftWithResponse(ctx context.Context, owner string, reqEditors ...RequestEditorFn) (*DeleteDraftResponse, error) {
+	rsp, err := c.DeleteDraft(ctx, owner, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseDeleteDraftResponse(rsp)
+}
+
+// GetDraftWithResponse What somebody has written and not kept as a revision.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /drafts/{owner} (the `GetDraft` operationId).
+func (c *ClientWithResponses) GetDraftWithResponse(ctx context.Context, owner string, reqEditors ...RequestEditorFn) (*GetDraftResponse, error) {
+	rsp, err := c.GetDraft(ctx, owner, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetDraftResponse(rsp)
+}
+
+// PutDraftWithBodyWithResponse Keep a draft, with or without errors, in the place of the owner's last one.
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /drafts/{owner} (the `PutDraft` operationId).
+func (c *ClientWithResponses) PutDraftWithBodyWithResponse(ctx context.Context, owner string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*PutDraftResponse, error) {
+	rsp, err := c.PutDraftWithBody(ctx, owner, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParsePutDraftResponse(rsp)
+}
+
+// PutDraftWithResponse Keep a draft, with or without errors, in the place of the owner's last one.
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /drafts/{owner} (the `PutDraft` operationId).
+func (c *ClientWithResponses) PutDraftWithResponse(ctx context.Context, owner string, body PutDraftJSONRequestBody, reqEditors ...RequestEditorFn) (*PutDraftResponse, error) {
+	rsp, err := c.PutDraft(ctx, owner, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParsePutDraftResponse(rsp)
 }
 
 // GetHealthWithResponse The process answers.
@@ -4026,6 +5793,45 @@ func (c *ClientWithResponses) TeachWithResponse(ctx context.Context, body TeachJ
 		return nil, err
 	}
 	return ParseTeachResponse(rsp)
+}
+
+// MergeWithBodyWithResponse What was changed from one revision put onto the newest. Nothing is kept.
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /merges (the `Merge` operationId).
+func (c *ClientWithResponses) MergeWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*MergeResponse, error) {
+	rsp, err := c.MergeWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseMergeResponse(rsp)
+}
+
+// MergeWithResponse What was changed from one revision put onto the newest. Nothing is kept.
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /merges (the `Merge` operationId).
+func (c *ClientWithResponses) MergeWithResponse(ctx context.Context, body MergeJSONRequestBody, reqEditors ...RequestEditorFn) (*MergeResponse, error) {
+	rsp, err := c.Merge(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseMergeResponse(rsp)
+}
+
+// ListPatternsWithResponse The trade's building blocks.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /patterns (the `ListPatterns` operationId).
+func (c *ClientWithResponses) ListPatternsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListPatternsResponse, error) {
+	rsp, err := c.ListPatterns(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListPatternsResponse(rsp)
 }
 
 // PreviewRecordingWithBodyWithResponse Say how a file would be understood, and keep nothing. The file's beginning is enough, but for Parquet.
@@ -4104,6 +5910,32 @@ func (c *ClientWithResponses) ExportRecordingWithResponse(ctx context.Context, i
 		return nil, err
 	}
 	return ParseExportRecordingResponse(rsp)
+}
+
+// RenameWithBodyWithResponse A job with one of its names changed in every place. Nothing is kept.
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /renames (the `Rename` operationId).
+func (c *ClientWithResponses) RenameWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*RenameResponse, error) {
+	rsp, err := c.RenameWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseRenameResponse(rsp)
+}
+
+// RenameWithResponse A job with one of its names changed in every place. Nothing is kept.
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /renames (the `Rename` operationId).
+func (c *ClientWithResponses) RenameWithResponse(ctx context.Context, body RenameJSONRequestBody, reqEditors ...RequestEditorFn) (*RenameResponse, error) {
+	rsp, err := c.Rename(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseRenameResponse(rsp)
 }
 
 // ReplayWithBodyWithResponse Play a stored recording through a stored revision.
@@ -4212,6 +6044,32 @@ func (c *ClientWithResponses) GetSeriesWithResponse(ctx context.Context, params 
 	return ParseGetSeriesResponse(rsp)
 }
 
+// TryWithBodyWithResponse How a rule and its outputs would stand with some values. Nothing is kept.
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /tries (the `Try` operationId).
+func (c *ClientWithResponses) TryWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*TryResponse, error) {
+	rsp, err := c.TryWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseTryResponse(rsp)
+}
+
+// TryWithResponse How a rule and its outputs would stand with some values. Nothing is kept.
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /tries (the `Try` operationId).
+func (c *ClientWithResponses) TryWithResponse(ctx context.Context, body TryJSONRequestBody, reqEditors ...RequestEditorFn) (*TryResponse, error) {
+	rsp, err := c.Try(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseTryResponse(rsp)
+}
+
 // GetValuesWithResponse The analog inputs as the rules see them, and the analog outputs, at one time.
 //
 // Returns a wrapper object for the known response body format(s).
@@ -4271,6 +6129,39 @@ func ParseExplainResponse(rsp *http.Response) (*ExplainResponse, error) {
 	return response, nil
 }
 
+// ParseAdoptResponse parses an HTTP response from a AdoptWithResponse call
+func ParseAdoptResponse(rsp *http.Response) (*AdoptResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &AdoptResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Adopted
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseCalibrateResponse parses an HTTP response from a CalibrateWithResponse call
 func ParseCalibrateResponse(rsp *http.Response) (*CalibrateResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -4287,6 +6178,39 @@ func ParseCalibrateResponse(rsp *http.Response) (*CalibrateResponse, error) {
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
 		var dest Calibration
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseCheckResponse parses an HTTP response from a CheckWithResponse call
+func ParseCheckResponse(rsp *http.Response) (*CheckResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &CheckResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Checked
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}
@@ -4324,6 +6248,130 @@ func ParseGetCurveResponse(rsp *http.Response) (*GetCurveResponse, error) {
 			return nil, err
 		}
 		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetDifferenceResponse parses an HTTP response from a GetDifferenceWithResponse call
+func ParseGetDifferenceResponse(rsp *http.Response) (*GetDifferenceResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetDifferenceResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest []Change
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseDeleteDraftResponse parses an HTTP response from a DeleteDraftWithResponse call
+func ParseDeleteDraftResponse(rsp *http.Response) (*DeleteDraftResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &DeleteDraftResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetDraftResponse parses an HTTP response from a GetDraftWithResponse call
+func ParseGetDraftResponse(rsp *http.Response) (*GetDraftResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetDraftResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Draft
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParsePutDraftResponse parses an HTTP response from a PutDraftWithResponse call
+func ParsePutDraftResponse(rsp *http.Response) (*PutDraftResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &PutDraftResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
 
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
 		var dest Problem
@@ -4412,6 +6460,72 @@ func ParseTeachResponse(rsp *http.Response) (*TeachResponse, error) {
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
 		var dest Lesson
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseMergeResponse parses an HTTP response from a MergeWithResponse call
+func ParseMergeResponse(rsp *http.Response) (*MergeResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &MergeResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Merged
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListPatternsResponse parses an HTTP response from a ListPatternsWithResponse call
+func ParseListPatternsResponse(rsp *http.Response) (*ListPatternsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListPatternsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest []Pattern
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}
@@ -4620,6 +6734,39 @@ func ParseExportRecordingResponse(rsp *http.Response) (*ExportRecordingResponse,
 	return response, nil
 }
 
+// ParseRenameResponse parses an HTTP response from a RenameWithResponse call
+func ParseRenameResponse(rsp *http.Response) (*RenameResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &RenameResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Sheets
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseReplayResponse parses an HTTP response from a ReplayWithResponse call
 func ParseReplayResponse(rsp *http.Response) (*ReplayResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -4801,6 +6948,39 @@ func ParseGetSeriesResponse(rsp *http.Response) (*GetSeriesResponse, error) {
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
 		var dest Series
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseTryResponse parses an HTTP response from a TryWithResponse call
+func ParseTryResponse(rsp *http.Response) (*TryResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &TryResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Tried
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}

@@ -230,6 +230,147 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/checks": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** What is to be said of a job that is being written. Nothing is kept. */
+        post: operations["check"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/tries": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** How a rule and its outputs would stand with some values. Nothing is kept. */
+        post: operations["try"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/renames": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** A job with one of its names changed in every place. Nothing is kept. */
+        post: operations["rename"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/merges": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** What was changed from one revision put onto the newest. Nothing is kept. */
+        post: operations["merge"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/adoptions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** A job with the declarations of a building block. Nothing is kept. */
+        post: operations["adopt"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/patterns": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The trade's building blocks. */
+        get: operations["listPatterns"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/differences": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The declarations that two revisions have differently. */
+        get: operations["getDifference"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/drafts/{owner}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description whoever writes it */
+                owner: string;
+            };
+            cookie?: never;
+        };
+        /** What somebody has written and not kept as a revision. */
+        get: operations["getDraft"];
+        /** Keep a draft, with or without errors, in the place of the owner's last one. */
+        put: operations["putDraft"];
+        post?: never;
+        /** Throw a draft away. */
+        delete: operations["deleteDraft"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/scales": {
         parameters: {
             query?: never;
@@ -345,8 +486,190 @@ export interface components {
             name: string;
             text: string;
         };
+        CheckRequest: {
+            sheets: components["schemas"]["Sheet"][];
+            /**
+             * Format: int64
+             * @description the revision whose difference is asked for
+             */
+            base?: number;
+            play?: components["schemas"]["PlayRequest"];
+        };
+        PlayRequest: {
+            /** Format: int64 */
+            recording: number;
+            /** @description the rule, or what decides like one, that is drawn; states alone if left out */
+            rule?: string;
+            pixels: number;
+        };
+        Checked: {
+            title: string;
+            findings: components["schemas"]["Finding"][];
+            declarations: components["schemas"]["Declared"][];
+            /** @description None of a job with errors. */
+            rules: components["schemas"]["Rule"][];
+            names: components["schemas"]["Named"][];
+            units: string[];
+            /** @description The sheets as they are laid out; left out where one cannot be read. */
+            formatted?: components["schemas"]["Sheet"][];
+            /** @description What is not as in the base. */
+            changes: components["schemas"]["Change"][];
+            play?: components["schemas"]["Play"];
+        };
+        Declared: {
+            keyword: string;
+            name: string;
+            file: string;
+            /** @description its first line, that of the comment above it */
+            from: number;
+            /** @description its last line */
+            to: number;
+        };
+        Named: {
+            name: string;
+            title: string;
+            /** @enum {string} */
+            kind: "input" | "contact" | "derived" | "setpoint" | "constant" | "output" | "analog output" | "other";
+            unit: string;
+            /**
+             * Format: double
+             * @description what an input can read
+             */
+            low?: number;
+            /** Format: double */
+            high?: number;
+        };
+        Phrase: {
+            text: string;
+            part?: components["schemas"]["Part"];
+        };
+        Part: {
+            /** @enum {string} */
+            kind: "number" | "op" | "name";
+            file: string;
+            line: number;
+            /** @description in characters */
+            column: number;
+            /** @description as it stands in the sheet */
+            text: string;
+            unit?: string;
+            /** @description whose number it is */
+            setpoint?: string;
+            /** @description what could stand in the place of a name or comparison */
+            choices?: components["schemas"]["Choice"][];
+        };
+        Choice: {
+            text: string;
+            label: string;
+        };
+        Change: {
+            keyword: string;
+            name: string;
+            /** @description empty where it was added */
+            before: string;
+            /** @description empty where it was taken out */
+            after: string;
+        };
+        Play: {
+            clock: components["schemas"]["Clock"];
+            /** Format: double */
+            from: number;
+            /** Format: double */
+            to: number;
+            /** Format: double */
+            took: number;
+            /** @description Everything that decides, at the end of the recording. */
+            states: components["schemas"]["Summary"][];
+            panels: components["schemas"]["PlayedPanel"][];
+            lanes: components["schemas"]["Lane"][];
+        };
+        PlayedPanel: {
+            panel: components["schemas"]["Panel"];
+            series: components["schemas"]["Series"];
+        };
+        TryRequest: {
+            sheets: components["schemas"]["Sheet"][];
+            rule: string;
+            /** @description Values of inputs and settings: 5.9 mg/L, on, bad. */
+            values: {
+                [key: string]: string;
+            };
+        };
+        Tried: {
+            states: components["schemas"]["Stand"][];
+        };
+        Stand: {
+            name: string;
+            kind: string;
+            state: string;
+            because: string;
+        };
+        RenameRequest: {
+            sheets: components["schemas"]["Sheet"][];
+            from: string;
+            to: string;
+        };
+        Sheets: {
+            sheets: components["schemas"]["Sheet"][];
+        };
+        MergeRequest: {
+            sheets: components["schemas"]["Sheet"][];
+            /** Format: int64 */
+            base: number;
+        };
+        Merged: {
+            sheets: components["schemas"]["Sheet"][];
+            /**
+             * Format: int64
+             * @description the newest revision
+             */
+            onto: number;
+            /** @description What both have changed: before is theirs, which stands; after is what was to be put there. */
+            conflicts: components["schemas"]["Change"][];
+        };
+        AdoptRequest: {
+            sheets: components["schemas"]["Sheet"][];
+            pattern: string;
+            /** @description Points of the pattern, by name, and the points of the job that stand for them. */
+            bound?: {
+                [key: string]: string;
+            };
+            /** @description the sheet that they are put into; that of the last rule if left out */
+            file?: string;
+        };
+        Adopted: {
+            sheets: components["schemas"]["Sheet"][];
+            names: string[];
+        };
+        Pattern: {
+            name: string;
+            title: string;
+            /** @description its sheet */
+            text: string;
+            points: components["schemas"]["Named"][];
+        };
+        NewDraft: {
+            sheets: components["schemas"]["Sheet"][];
+            /**
+             * Format: int64
+             * @description the revision that it began from
+             */
+            base: number;
+        };
+        Draft: {
+            sheets: components["schemas"]["Sheet"][];
+            /** Format: int64 */
+            base: number;
+            /** Format: date-time */
+            saved: string;
+        };
         NewRevision: {
             note?: string;
+            /**
+             * Format: int64
+             * @description the revision that this one was made of; it is refused if that is not the newest any more
+             */
+            base?: number;
             sheets: components["schemas"]["Sheet"][];
         };
         Revision: {
@@ -583,6 +906,8 @@ export interface components {
             line: number;
             text: string;
             sentence: string;
+            /** @description The sentence in pieces, of a job that is being written. */
+            phrases?: components["schemas"]["Phrase"][];
             calls: string[];
             points: components["schemas"]["RulePoint"][];
         };
@@ -1236,6 +1561,248 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["Value"][];
                 };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    check: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["CheckRequest"];
+            };
+        };
+        responses: {
+            /** @description The answer. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Checked"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    try: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["TryRequest"];
+            };
+        };
+        responses: {
+            /** @description The answer. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Tried"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    rename: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["RenameRequest"];
+            };
+        };
+        responses: {
+            /** @description The answer. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Sheets"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    merge: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["MergeRequest"];
+            };
+        };
+        responses: {
+            /** @description The answer. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Merged"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    adopt: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["AdoptRequest"];
+            };
+        };
+        responses: {
+            /** @description The answer. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Adopted"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listPatterns: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The patterns. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Pattern"][];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getDifference: {
+        parameters: {
+            query: {
+                from: number;
+                to: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The changes. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Change"][];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getDraft: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description whoever writes it */
+                owner: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The draft. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Draft"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    putDraft: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description whoever writes it */
+                owner: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewDraft"];
+            };
+        };
+        responses: {
+            /** @description It is kept. */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    deleteDraft: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description whoever writes it */
+                owner: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description There is none any more. */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             default: components["responses"]["Problem"];
         };

@@ -5,6 +5,7 @@ package plot
 
 import (
 	"math"
+	"slices"
 
 	"rectura/core/bench"
 	"rectura/core/logic"
@@ -52,13 +53,15 @@ type Lane struct {
 	Plant  bool     // it is what the plant did with an output, by the recording
 }
 
-// FromReplay makes a chart of everything that the rules of a replay use.
-func FromReplay(r *bench.Result, title, subtitle string) (*Chart, error) {
+// FromReplay makes a chart of everything that the rules of a replay use, or of
+// the points and rules named alone.
+func FromReplay(r *bench.Result, title, subtitle string, only ...string) (*Chart, error) {
+	wanted := func(name string) bool { return len(only) == 0 || slices.Contains(only, name) }
 	c := &Chart{Title: title, Subtitle: subtitle, From: r.Recording.Start, To: r.Recording.End, Clock: r.Recording.Clock}
 	p := r.Program
 	for i := range p.Inputs {
 		in := &p.Inputs[i]
-		if !in.Used() {
+		if !in.Used() || !wanted(in.Name) {
 			continue
 		}
 		if in.Chain == nil {
@@ -83,6 +86,9 @@ func FromReplay(r *bench.Result, title, subtitle string) (*Chart, error) {
 		c.Panels = append(c.Panels, panel)
 	}
 	for i, d := range p.Derived {
+		if !wanted(d.Name) {
+			continue
+		}
 		signal, err := bench.TraceDerived(p, r.Recording, i)
 		if err != nil {
 			return nil, err
@@ -90,11 +96,14 @@ func FromReplay(r *bench.Result, title, subtitle string) (*Chart, error) {
 		c.Panels = append(c.Panels, Panel{Name: d.Name, Unit: d.Unit.Name(), Signal: signal, Points: points(r, d.Name)})
 	}
 	for i, o := range p.Outputs {
-		if level := r.Level(i); level != nil {
+		if level := r.Level(i); level != nil && wanted(o.Name) {
 			c.Panels = append(c.Panels, Panel{Name: o.Name, Unit: o.Unit.Name(), Signal: level, Output: true, Low: o.Low, High: o.High, Points: points(r, o.Name)})
 		}
 	}
 	for i, b := range p.Bands {
+		if !wanted(b.Name) {
+			continue
+		}
 		lane := Lane{Name: b.Name, Kind: logic.BandsKind, Spans: r.Spans(logic.BandsKind, i)}
 		for _, band := range b.Bands {
 			lane.Bands = append(lane.Bands, band.Title)
@@ -102,11 +111,14 @@ func FromReplay(r *bench.Result, title, subtitle string) (*Chart, error) {
 		c.Lanes = append(c.Lanes, lane)
 	}
 	for i := range p.Messages {
+		if !wanted(p.Messages[i].Name) {
+			continue
+		}
 		c.Lanes = append(c.Lanes, messageLane(r, i))
 	}
 	plant := r.Plant()
 	for _, sum := range r.Summary {
-		if sum.Range != nil {
+		if sum.Range != nil || !wanted(sum.Name) {
 			continue // it has a panel
 		}
 		c.Lanes = append(c.Lanes, Lane{Name: sum.Name, Kind: sum.Kind, Spans: r.Spans(sum.Kind, int(sum.Index)), Starts: sum.Starts})

@@ -74,6 +74,9 @@ const (
 	AtLeast Op = ">="
 )
 
+// Word is how a sentence says the comparison.
+func (o Op) Word() string { return opWords[o] }
+
 // Opposite is the comparison that is true exactly when o is false.
 func (o Op) Opposite() Op {
 	return map[Op]Op{Below: AtLeast, AtMost: Above, Above: AtMost, AtLeast: Below}[o]

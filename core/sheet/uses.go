@@ -2,7 +2,10 @@ package sheet
 
 import (
 	"cmp"
+	"maps"
 	"slices"
+
+	"rectura/core/unit"
 )
 
 // A Use is one place at which a declaration refers to a name.
@@ -72,4 +75,63 @@ func (j *Job) around(at Place) Declaration {
 // compare orders places by file, line and column.
 func (p Place) compare(q Place) int {
 	return cmp.Or(cmp.Compare(p.File, q.File), cmp.Compare(p.Line, q.Line), cmp.Compare(p.Column, q.Column))
+}
+
+// Around are the points and rules that one declaration has to do with: itself,
+// what it refers to and what it calls.
+func (j *Job) Around(name string) []string {
+	d := j.names[name]
+	if d == nil {
+		return nil
+	}
+	all := []string{name}
+	for _, other := range slices.Sorted(maps.Keys(j.uses)) {
+		if slices.ContainsFunc(j.uses[other], func(at Place) bool { return j.around(at) == d }) && other != name {
+			all = append(all, other)
+		}
+	}
+	return all
+}
+
+// Alike are the names that could stand where one does: of inputs and derived
+// values of its dimension, of contacts, of setpoints and constants, of outputs.
+func (j *Job) Alike(name string) []string {
+	d := j.names[name]
+	if d == nil {
+		return nil
+	}
+	kind, u := j.sort(d)
+	var all []string
+	for _, f := range j.Files {
+		for _, other := range f.Declarations {
+			if k, v := j.sort(other); k != "" && k == kind && v.Comparable(u) && j.names[other.Base().Name] == other {
+				all = append(all, other.Base().Name)
+			}
+		}
+	}
+	return all
+}
+
+// sort is what a declaration could be changed for, and its unit; empty for what
+// stands by itself.
+func (j *Job) sort(d Declaration) (kind string, u unit.Unit) {
+	switch d := d.(type) {
+	case *Input:
+		if d.Discrete {
+			return "contact", u
+		}
+		return "signal", d.Engineering()
+	case *Derived:
+		if t, err := j.TypeOf(d.Value); err == nil {
+			return "signal", t.Unit
+		}
+	case *Setpoint:
+		return "setting", d.Type().Unit
+	case *Output:
+		if d.Range != nil {
+			return "analog output", unit.Unit{}
+		}
+		return "output", u
+	}
+	return "", u
 }

@@ -170,7 +170,7 @@ func (s *Server) keep(ctx context.Context, sources []sheet.Source, name, text, n
 	if sheet.HasErrors(found) {
 		return 0, &failure{http.StatusUnprocessableEntity, "The job would have errors and was not kept.", found}
 	}
-	r, err := s.store.AddRevision(ctx, store.Revision{Title: job.Title, Note: note, Created: s.now().UnixNano(), Inputs: len(job.Inputs), Outputs: len(job.Outputs), Rules: len(job.Rules), Warnings: len(found)}, changed)
+	r, err := s.store.AddRevision(ctx, store.Revision{Title: job.Title, Note: note, Created: s.now().UnixNano(), Inputs: len(job.Inputs), Outputs: len(job.Outputs), Rules: len(job.Rules), Warnings: len(found)}, changed, 0)
 	return r.Number, err
 }
 

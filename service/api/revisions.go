@@ -3,8 +3,6 @@ package api
 import (
 	"context"
 	"net/http"
-	"path"
-	"strings"
 
 	"rectura/core/logic"
 	"rectura/core/sheet"
@@ -32,20 +30,9 @@ func revisionView(r store.Revision) Revision {
 // PushRevision checks a job and keeps it as the next revision.
 func (s *Server) PushRevision(ctx context.Context, request PushRevisionRequestObject) (PushRevisionResponseObject, error) {
 	body := request.Body
-	var sheets []sheet.Source
-	names := map[string]bool{}
-	for _, sh := range body.Sheets {
-		if path.Base(sh.Name) != sh.Name || !strings.HasSuffix(sh.Name, ".rct") {
-			return nil, refuse(http.StatusUnprocessableEntity, "The sheet name "+sh.Name+" is not of the form NAME.rct.")
-		}
-		if names[sh.Name] {
-			return nil, refuse(http.StatusUnprocessableEntity, "Two sheets are named "+sh.Name+".")
-		}
-		names[sh.Name] = true
-		sheets = append(sheets, sheet.Source{Name: sh.Name, Text: []byte(sh.Text)})
-	}
-	if len(sheets) == 0 {
-		return nil, refuse(http.StatusUnprocessableEntity, "A job has at least one sheet.")
+	sheets, err := sheetSources(body.Sheets)
+	if err != nil {
+		return nil, err
 	}
 	job, _, found := logic.Check(sheets)
 	if sheet.HasErrors(found) {
@@ -55,9 +42,13 @@ func (s *Server) PushRevision(ctx context.Context, request PushRevisionRequestOb
 	if body.Note != nil {
 		r.Note = *body.Note
 	}
-	r, err := s.store.AddRevision(ctx, r, sheets)
+	var base int64
+	if body.Base != nil {
+		base = *body.Base
+	}
+	r, err = s.store.AddRevision(ctx, r, sheets, base)
 	if err != nil {
-		return nil, err
+		return nil, outdated(err, base)
 	}
 	return PushRevision201JSONResponse(revisionView(r)), nil
 }
@@ -73,10 +64,8 @@ func (s *Server) GetRevision(ctx context.Context, request GetRevisionRequestObje
 		return nil, err
 	}
 	_, _, found := logic.Check(sheets)
-	answer := GetRevision200JSONResponse{Revision: revisionView(r), Findings: findings(found), Sheets: []Sheet{}, Points: pointViews(p), Setpoints: setpointViews(p.Job), Rules: ruleViews(p)}
-	for _, sh := range sheets {
-		answer.Sheets = append(answer.Sheets, Sheet{sh.Name, string(sh.Text)})
-	}
+	answer := GetRevision200JSONResponse{Revision: revisionView(r), Findings: findings(found), Sheets: []Sheet{}, Points: pointViews(p), Setpoints: setpointViews(p.Job), Rules: ruleViews(p, false)}
+	answer.Sheets = sheetViews(sheets)
 	return answer, nil
 }
 
@@ -92,7 +81,7 @@ func setpointViews(job *sheet.Job) []Setpoint {
 	return all
 }
 
-func ruleViews(p *logic.Program) []Rule {
+func ruleViews(p *logic.Program, phrases bool) []Rule {
 	rules := []Rule{}
 	add := func(d sheet.Declaration, calls []*sheet.Call) {
 		h := d.Base()
@@ -102,6 +91,10 @@ func ruleViews(p *logic.Program) []Rule {
 		}
 		for _, pt := range p.Points(h.Name, nil) {
 			v.Points = append(v.Points, rulePointView(pt))
+		}
+		if phrases {
+			all := phraseViews(p, d)
+			v.Phrases = &all
 		}
 		rules = append(rules, v)
 	}

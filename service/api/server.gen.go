@@ -67,6 +67,63 @@ func (e LessonDirection) Valid() bool {
 	}
 }
 
+// Defines values for NamedKind.
+const (
+	NamedKindAnalogOutput NamedKind = "analog output"
+	NamedKindConstant     NamedKind = "constant"
+	NamedKindContact      NamedKind = "contact"
+	NamedKindDerived      NamedKind = "derived"
+	NamedKindInput        NamedKind = "input"
+	NamedKindOther        NamedKind = "other"
+	NamedKindOutput       NamedKind = "output"
+	NamedKindSetpoint     NamedKind = "setpoint"
+)
+
+// Valid indicates whether the value is a known member of the NamedKind enum.
+func (e NamedKind) Valid() bool {
+	switch e {
+	case NamedKindAnalogOutput:
+		return true
+	case NamedKindConstant:
+		return true
+	case NamedKindContact:
+		return true
+	case NamedKindDerived:
+		return true
+	case NamedKindInput:
+		return true
+	case NamedKindOther:
+		return true
+	case NamedKindOutput:
+		return true
+	case NamedKindSetpoint:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for PartKind.
+const (
+	Name   PartKind = "name"
+	Number PartKind = "number"
+	Op     PartKind = "op"
+)
+
+// Valid indicates whether the value is a known member of the PartKind enum.
+func (e PartKind) Valid() bool {
+	switch e {
+	case Name:
+		return true
+	case Number:
+		return true
+	case Op:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for PointKind.
 const (
 	PointKindAnalog   PointKind = "analog"
@@ -289,6 +346,23 @@ type AccountRequest struct {
 	T float64 `json:"t"`
 }
 
+// AdoptRequest defines model for AdoptRequest.
+type AdoptRequest struct {
+	// Bound Points of the pattern, by name, and the points of the job that stand for them.
+	Bound *map[string]string `json:"bound,omitempty"`
+
+	// File the sheet that they are put into; that of the last rule if left out
+	File    *string `json:"file,omitempty"`
+	Pattern string  `json:"pattern"`
+	Sheets  []Sheet `json:"sheets"`
+}
+
+// Adopted defines model for Adopted.
+type Adopted struct {
+	Names  []string `json:"names"`
+	Sheets []Sheet  `json:"sheets"`
+}
+
 // Calibration defines model for Calibration.
 type Calibration struct {
 	Clause string             `json:"clause"`
@@ -331,6 +405,49 @@ type CalibrationRequest struct {
 	Revision int64                `json:"revision"`
 }
 
+// Change defines model for Change.
+type Change struct {
+	// After empty where it was taken out
+	After string `json:"after"`
+
+	// Before empty where it was added
+	Before  string `json:"before"`
+	Keyword string `json:"keyword"`
+	Name    string `json:"name"`
+}
+
+// CheckRequest defines model for CheckRequest.
+type CheckRequest struct {
+	// Base the revision whose difference is asked for
+	Base   *int64       `json:"base,omitempty"`
+	Play   *PlayRequest `json:"play,omitempty"`
+	Sheets []Sheet      `json:"sheets"`
+}
+
+// Checked defines model for Checked.
+type Checked struct {
+	// Changes What is not as in the base.
+	Changes      []Change   `json:"changes"`
+	Declarations []Declared `json:"declarations"`
+	Findings     []Finding  `json:"findings"`
+
+	// Formatted The sheets as they are laid out; left out where one cannot be read.
+	Formatted *[]Sheet `json:"formatted,omitempty"`
+	Names     []Named  `json:"names"`
+	Play      *Play    `json:"play,omitempty"`
+
+	// Rules None of a job with errors.
+	Rules []Rule   `json:"rules"`
+	Title string   `json:"title"`
+	Units []string `json:"units"`
+}
+
+// Choice defines model for Choice.
+type Choice struct {
+	Label string `json:"label"`
+	Text  string `json:"text"`
+}
+
 // Clock defines model for Clock.
 type Clock struct {
 	Elapsed bool `json:"elapsed"`
@@ -365,6 +482,26 @@ type Curve struct {
 	XUnit      string    `json:"x_unit"`
 	Y          []float64 `json:"y"`
 	YUnit      string    `json:"y_unit"`
+}
+
+// Declared defines model for Declared.
+type Declared struct {
+	File string `json:"file"`
+
+	// From its first line, that of the comment above it
+	From    int    `json:"from"`
+	Keyword string `json:"keyword"`
+	Name    string `json:"name"`
+
+	// To its last line
+	To int `json:"to"`
+}
+
+// Draft defines model for Draft.
+type Draft struct {
+	Base   int64     `json:"base"`
+	Saved  time.Time `json:"saved"`
+	Sheets []Sheet   `json:"sheets"`
 }
 
 // Finding defines model for Finding.
@@ -460,6 +597,22 @@ type LessonWindow struct {
 	Readings int     `json:"readings"`
 }
 
+// MergeRequest defines model for MergeRequest.
+type MergeRequest struct {
+	Base   int64   `json:"base"`
+	Sheets []Sheet `json:"sheets"`
+}
+
+// Merged defines model for Merged.
+type Merged struct {
+	// Conflicts What both have changed: before is theirs, which stands; after is what was to be put there.
+	Conflicts []Change `json:"conflicts"`
+
+	// Onto the newest revision
+	Onto   int64   `json:"onto"`
+	Sheets []Sheet `json:"sheets"`
+}
+
 // Miss defines model for Miss.
 type Miss struct {
 	Delay  string `json:"delay"`
@@ -470,8 +623,32 @@ type Miss struct {
 	Until  string `json:"until"`
 }
 
+// Named defines model for Named.
+type Named struct {
+	High *float64  `json:"high,omitempty"`
+	Kind NamedKind `json:"kind"`
+
+	// Low what an input can read
+	Low   *float64 `json:"low,omitempty"`
+	Name  string   `json:"name"`
+	Title string   `json:"title"`
+	Unit  string   `json:"unit"`
+}
+
+// NamedKind defines model for Named.Kind.
+type NamedKind string
+
+// NewDraft defines model for NewDraft.
+type NewDraft struct {
+	// Base the revision that it began from
+	Base   int64   `json:"base"`
+	Sheets []Sheet `json:"sheets"`
+}
+
 // NewRevision defines model for NewRevision.
 type NewRevision struct {
+	// Base the revision that this one was made of; it is refused if that is not the newest any more
+	Base   *int64  `json:"base,omitempty"`
 	Note   *string `json:"note,omitempty"`
 	Sheets []Sheet `json:"sheets"`
 }
@@ -498,6 +675,44 @@ type Panel struct {
 	Unit   string      `json:"unit"`
 }
 
+// Part defines model for Part.
+type Part struct {
+	// Choices what could stand in the place of a name or comparison
+	Choices *[]Choice `json:"choices,omitempty"`
+
+	// Column in characters
+	Column int      `json:"column"`
+	File   string   `json:"file"`
+	Kind   PartKind `json:"kind"`
+	Line   int      `json:"line"`
+
+	// Setpoint whose number it is
+	Setpoint *string `json:"setpoint,omitempty"`
+
+	// Text as it stands in the sheet
+	Text string  `json:"text"`
+	Unit *string `json:"unit,omitempty"`
+}
+
+// PartKind defines model for Part.Kind.
+type PartKind string
+
+// Pattern defines model for Pattern.
+type Pattern struct {
+	Name   string  `json:"name"`
+	Points []Named `json:"points"`
+
+	// Text its sheet
+	Text  string `json:"text"`
+	Title string `json:"title"`
+}
+
+// Phrase defines model for Phrase.
+type Phrase struct {
+	Part *Part  `json:"part,omitempty"`
+	Text string `json:"text"`
+}
+
 // Place defines model for Place.
 type Place struct {
 	// Healthy the healthy range, where it is judged here
@@ -506,6 +721,34 @@ type Place struct {
 	// Stage the clause that leads to it; empty for the reading
 	Stage string `json:"stage"`
 	Unit  string `json:"unit"`
+}
+
+// Play defines model for Play.
+type Play struct {
+	Clock  Clock         `json:"clock"`
+	From   float64       `json:"from"`
+	Lanes  []Lane        `json:"lanes"`
+	Panels []PlayedPanel `json:"panels"`
+
+	// States Everything that decides, at the end of the recording.
+	States []Summary `json:"states"`
+	To     float64   `json:"to"`
+	Took   float64   `json:"took"`
+}
+
+// PlayRequest defines model for PlayRequest.
+type PlayRequest struct {
+	Pixels    int   `json:"pixels"`
+	Recording int64 `json:"recording"`
+
+	// Rule the rule, or what decides like one, that is drawn; states alone if left out
+	Rule *string `json:"rule,omitempty"`
+}
+
+// PlayedPanel defines model for PlayedPanel.
+type PlayedPanel struct {
+	Panel  Panel  `json:"panel"`
+	Series Series `json:"series"`
 }
 
 // Point defines model for Point.
@@ -605,6 +848,13 @@ type Recording struct {
 	Uploaded   time.Time `json:"uploaded"`
 }
 
+// RenameRequest defines model for RenameRequest.
+type RenameRequest struct {
+	From   string  `json:"from"`
+	Sheets []Sheet `json:"sheets"`
+	To     string  `json:"to"`
+}
+
 // Replay defines model for Replay.
 type Replay struct {
 	Clock     Clock     `json:"clock"`
@@ -665,11 +915,14 @@ type RevisionDetail struct {
 
 // Rule A rule, or what decides like one.
 type Rule struct {
-	Calls    []string    `json:"calls"`
-	File     string      `json:"file"`
-	Kind     RuleKind    `json:"kind"`
-	Line     int         `json:"line"`
-	Name     string      `json:"name"`
+	Calls []string `json:"calls"`
+	File  string   `json:"file"`
+	Kind  RuleKind `json:"kind"`
+	Line  int      `json:"line"`
+	Name  string   `json:"name"`
+
+	// Phrases The sentence in pieces, of a job that is being written.
+	Phrases  *[]Phrase   `json:"phrases,omitempty"`
 	Points   []RulePoint `json:"points"`
 	Sentence string      `json:"sentence"`
 	Text     string      `json:"text"`
@@ -745,6 +998,11 @@ type Sheet struct {
 	Text string `json:"text"`
 }
 
+// Sheets defines model for Sheets.
+type Sheets struct {
+	Sheets []Sheet `json:"sheets"`
+}
+
 // Span defines model for Span.
 type Span struct {
 	// Depth how far out a band is: 1 for the outermost
@@ -764,6 +1022,14 @@ type SpanState string
 type StageValue struct {
 	Unit  string   `json:"unit"`
 	Value *float64 `json:"value,omitempty"`
+}
+
+// Stand defines model for Stand.
+type Stand struct {
+	Because string `json:"because"`
+	Kind    string `json:"kind"`
+	Name    string `json:"name"`
+	State   string `json:"state"`
 }
 
 // Status defines model for Status.
@@ -810,6 +1076,20 @@ type Transition struct {
 // TransitionKind defines model for Transition.Kind.
 type TransitionKind string
 
+// Tried defines model for Tried.
+type Tried struct {
+	States []Stand `json:"states"`
+}
+
+// TryRequest defines model for TryRequest.
+type TryRequest struct {
+	Rule   string  `json:"rule"`
+	Sheets []Sheet `json:"sheets"`
+
+	// Values Values of inputs and settings: 5.9 mg/L, on, bad.
+	Values map[string]string `json:"values"`
+}
+
 // Understood defines model for Understood.
 type Understood struct {
 	Decimal    string `json:"decimal"`
@@ -839,6 +1119,12 @@ type Version struct {
 type GetCurveParams struct {
 	Revision int64  `form:"revision" json:"revision"`
 	Input    string `form:"input" json:"input"`
+}
+
+// GetDifferenceParams defines parameters for GetDifference.
+type GetDifferenceParams struct {
+	From int64 `form:"from" json:"from"`
+	To   int64 `form:"to" json:"to"`
 }
 
 // GetHistogramParams defines parameters for GetHistogram.
@@ -944,11 +1230,26 @@ type GetValuesParams struct {
 // ExplainJSONRequestBody defines body for Explain for application/json ContentType.
 type ExplainJSONRequestBody = AccountRequest
 
+// AdoptJSONRequestBody defines body for Adopt for application/json ContentType.
+type AdoptJSONRequestBody = AdoptRequest
+
 // CalibrateJSONRequestBody defines body for Calibrate for application/json ContentType.
 type CalibrateJSONRequestBody = CalibrationRequest
 
+// CheckJSONRequestBody defines body for Check for application/json ContentType.
+type CheckJSONRequestBody = CheckRequest
+
+// PutDraftJSONRequestBody defines body for PutDraft for application/json ContentType.
+type PutDraftJSONRequestBody = NewDraft
+
 // TeachJSONRequestBody defines body for Teach for application/json ContentType.
 type TeachJSONRequestBody = LessonRequest
+
+// MergeJSONRequestBody defines body for Merge for application/json ContentType.
+type MergeJSONRequestBody = MergeRequest
+
+// RenameJSONRequestBody defines body for Rename for application/json ContentType.
+type RenameJSONRequestBody = RenameRequest
 
 // ReplayJSONRequestBody defines body for Replay for application/json ContentType.
 type ReplayJSONRequestBody = ReplayRequest
@@ -956,17 +1257,38 @@ type ReplayJSONRequestBody = ReplayRequest
 // PushRevisionJSONRequestBody defines body for PushRevision for application/json ContentType.
 type PushRevisionJSONRequestBody = NewRevision
 
+// TryJSONRequestBody defines body for Try for application/json ContentType.
+type TryJSONRequestBody = TryRequest
+
 // ServerInterface represents all server handlers.
 type ServerInterface interface {
 	// Explain Why an input, a rule or an output is as it is at a time of a replay, or why it is not otherwise.
 	// (POST /accounts)
 	Explain(ctx echo.Context) error
+	// Adopt A job with the declarations of a building block. Nothing is kept.
+	// (POST /adoptions)
+	Adopt(ctx echo.Context) error
 	// Calibrate An input's calibration from readings and their references; kept as a new revision if asked.
 	// (POST /calibrations)
 	Calibrate(ctx echo.Context) error
+	// Check What is to be said of a job that is being written. Nothing is kept.
+	// (POST /checks)
+	Check(ctx echo.Context) error
 	// GetCurve An input's chain as a curve, from the reading to the value.
 	// (GET /curves)
 	GetCurve(ctx echo.Context, params GetCurveParams) error
+	// GetDifference The declarations that two revisions have differently.
+	// (GET /differences)
+	GetDifference(ctx echo.Context, params GetDifferenceParams) error
+	// DeleteDraft Throw a draft away.
+	// (DELETE /drafts/{owner})
+	DeleteDraft(ctx echo.Context, owner string) error
+	// GetDraft What somebody has written and not kept as a revision.
+	// (GET /drafts/{owner})
+	GetDraft(ctx echo.Context, owner string) error
+	// PutDraft Keep a draft, with or without errors, in the place of the owner's last one.
+	// (PUT /drafts/{owner})
+	PutDraft(ctx echo.Context, owner string) error
 	// GetHealth The process answers.
 	// (GET /health)
 	GetHealth(ctx echo.Context) error
@@ -976,6 +1298,12 @@ type ServerInterface interface {
 	// Teach A trip point from a signal's normal and trouble windows; kept as a rule in a new revision if asked.
 	// (POST /lessons)
 	Teach(ctx echo.Context) error
+	// Merge What was changed from one revision put onto the newest. Nothing is kept.
+	// (POST /merges)
+	Merge(ctx echo.Context) error
+	// ListPatterns The trade's building blocks.
+	// (GET /patterns)
+	ListPatterns(ctx echo.Context) error
 	// PreviewRecording Say how a file would be understood, and keep nothing. The file's beginning is enough, but for Parquet.
 	// (POST /previews)
 	PreviewRecording(ctx echo.Context, params PreviewRecordingParams) error
@@ -994,6 +1322,9 @@ type ServerInterface interface {
 	// ExportRecording A recording as a file. What is written reads back the same.
 	// (GET /recordings/{id}/file)
 	ExportRecording(ctx echo.Context, id int64, params ExportRecordingParams) error
+	// Rename A job with one of its names changed in every place. Nothing is kept.
+	// (POST /renames)
+	Rename(ctx echo.Context) error
 	// Replay Play a stored recording through a stored revision.
 	// (POST /replays)
 	Replay(ctx echo.Context) error
@@ -1012,6 +1343,9 @@ type ServerInterface interface {
 	// GetSeries An input as the rules see it, or an analog output, with the smallest and largest value per pixel.
 	// (GET /series)
 	GetSeries(ctx echo.Context, params GetSeriesParams) error
+	// Try How a rule and its outputs would stand with some values. Nothing is kept.
+	// (POST /tries)
+	Try(ctx echo.Context) error
 	// GetValues The analog inputs as the rules see them, and the analog outputs, at one time.
 	// (GET /values)
 	GetValues(ctx echo.Context, params GetValuesParams) error
@@ -1034,12 +1368,30 @@ func (w *ServerInterfaceWrapper) Explain(ctx echo.Context) error {
 	return err
 }
 
+// Adopt converts echo context to params.
+func (w *ServerInterfaceWrapper) Adopt(ctx echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.Adopt(ctx)
+	return err
+}
+
 // Calibrate converts echo context to params.
 func (w *ServerInterfaceWrapper) Calibrate(ctx echo.Context) error {
 	var err error
 
 	// Invoke the callback with all the unmarshaled arguments
 	err = w.Handler.Calibrate(ctx)
+	return err
+}
+
+// Check converts echo context to params.
+func (w *ServerInterfaceWrapper) Check(ctx echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.Check(ctx)
 	return err
 }
 
@@ -1065,6 +1417,79 @@ func (w *ServerInterfaceWrapper) GetCurve(ctx echo.Context) error {
 
 	// Invoke the callback with all the unmarshaled arguments
 	err = w.Handler.GetCurve(ctx, params)
+	return err
+}
+
+// GetDifference converts echo context to params.
+func (w *ServerInterfaceWrapper) GetDifference(ctx echo.Context) error {
+	var err error
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params GetDifferenceParams
+	// ------------- Required query parameter "from" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, true, "from", ctx.QueryParams(), &params.From, runtime.BindQueryParameterOptions{Type: "integer", Format: "int64"})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter from: %s", err))
+	}
+
+	// ------------- Required query parameter "to" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, true, "to", ctx.QueryParams(), &params.To, runtime.BindQueryParameterOptions{Type: "integer", Format: "int64"})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter to: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.GetDifference(ctx, params)
+	return err
+}
+
+// DeleteDraft converts echo context to params.
+func (w *ServerInterfaceWrapper) DeleteDraft(ctx echo.Context) error {
+	var err error
+	// ------------- Path parameter "owner" -------------
+	var owner string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "owner", ctx.Param("owner"), &owner, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter owner: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.DeleteDraft(ctx, owner)
+	return err
+}
+
+// GetDraft converts echo context to params.
+func (w *ServerInterfaceWrapper) GetDraft(ctx echo.Context) error {
+	var err error
+	// ------------- Path parameter "owner" -------------
+	var owner string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "owner", ctx.Param("owner"), &owner, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter owner: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.GetDraft(ctx, owner)
+	return err
+}
+
+// PutDraft converts echo context to params.
+func (w *ServerInterfaceWrapper) PutDraft(ctx echo.Context) error {
+	var err error
+	// ------------- Path parameter "owner" -------------
+	var owner string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "owner", ctx.Param("owner"), &owner, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter owner: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.PutDraft(ctx, owner)
 	return err
 }
 
@@ -1122,6 +1547,24 @@ func (w *ServerInterfaceWrapper) Teach(ctx echo.Context) error {
 
 	// Invoke the callback with all the unmarshaled arguments
 	err = w.Handler.Teach(ctx)
+	return err
+}
+
+// Merge converts echo context to params.
+func (w *ServerInterfaceWrapper) Merge(ctx echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.Merge(ctx)
+	return err
+}
+
+// ListPatterns converts echo context to params.
+func (w *ServerInterfaceWrapper) ListPatterns(ctx echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.ListPatterns(ctx)
 	return err
 }
 
@@ -1332,6 +1775,15 @@ func (w *ServerInterfaceWrapper) ExportRecording(ctx echo.Context) error {
 	return err
 }
 
+// Rename converts echo context to params.
+func (w *ServerInterfaceWrapper) Rename(ctx echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.Rename(ctx)
+	return err
+}
+
 // Replay converts echo context to params.
 func (w *ServerInterfaceWrapper) Replay(ctx echo.Context) error {
 	var err error
@@ -1474,6 +1926,15 @@ func (w *ServerInterfaceWrapper) GetSeries(ctx echo.Context) error {
 	return err
 }
 
+// Try converts echo context to params.
+func (w *ServerInterfaceWrapper) Try(ctx echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.Try(ctx)
+	return err
+}
+
 // GetValues converts echo context to params.
 func (w *ServerInterfaceWrapper) GetValues(ctx echo.Context) error {
 	var err error
@@ -1591,6 +2052,16 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.POST(options.BaseURL+"/accounts", wrapper.Explain, options.OperationMiddlewares["explain"]...)
 	router.GET(options.BaseURL+"/series", wrapper.GetSeries, options.OperationMiddlewares["getSeries"]...)
 	router.GET(options.BaseURL+"/values", wrapper.GetValues, options.OperationMiddlewares["getValues"]...)
+	router.POST(options.BaseURL+"/checks", wrapper.Check, options.OperationMiddlewares["check"]...)
+	router.POST(options.BaseURL+"/tries", wrapper.Try, options.OperationMiddlewares["try"]...)
+	router.POST(options.BaseURL+"/renames", wrapper.Rename, options.OperationMiddlewares["rename"]...)
+	router.POST(options.BaseURL+"/merges", wrapper.Merge, options.OperationMiddlewares["merge"]...)
+	router.POST(options.BaseURL+"/adoptions", wrapper.Adopt, options.OperationMiddlewares["adopt"]...)
+	router.GET(options.BaseURL+"/patterns", wrapper.ListPatterns, options.OperationMiddlewares["listPatterns"]...)
+	router.GET(options.BaseURL+"/differences", wrapper.GetDifference, options.OperationMiddlewares["getDifference"]...)
+	router.DELETE(options.BaseURL+"/drafts/:owner", wrapper.DeleteDraft, options.OperationMiddlewares["deleteDraft"]...)
+	router.GET(options.BaseURL+"/drafts/:owner", wrapper.GetDraft, options.OperationMiddlewares["getDraft"]...)
+	router.PUT(options.BaseURL+"/drafts/:owner", wrapper.PutDraft, options.OperationMiddlewares["putDraft"]...)
 	router.GET(options.BaseURL+"/scales", wrapper.GetScale, options.OperationMiddlewares["getScale"]...)
 	router.GET(options.BaseURL+"/curves", wrapper.GetCurve, options.OperationMiddlewares["getCurve"]...)
 	router.GET(options.BaseURL+"/histograms", wrapper.GetHistogram, options.OperationMiddlewares["getHistogram"]...)
@@ -1642,6 +2113,45 @@ func (response ExplaindefaultApplicationProblemPlusJSONResponse) VisitExplainRes
 	return err
 }
 
+type AdoptRequestObject struct {
+	Body *AdoptJSONRequestBody
+}
+
+type AdoptResponseObject interface {
+	VisitAdoptResponse(w http.ResponseWriter) error
+}
+
+type Adopt200JSONResponse Adopted
+
+func (response Adopt200JSONResponse) VisitAdoptResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type AdoptdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response AdoptdefaultApplicationProblemPlusJSONResponse) VisitAdoptResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type CalibrateRequestObject struct {
 	Body *CalibrateJSONRequestBody
 }
@@ -1681,6 +2191,45 @@ func (response CalibratedefaultApplicationProblemPlusJSONResponse) VisitCalibrat
 	return err
 }
 
+type CheckRequestObject struct {
+	Body *CheckJSONRequestBody
+}
+
+type CheckResponseObject interface {
+	VisitCheckResponse(w http.ResponseWriter) error
+}
+
+type Check200JSONResponse Checked
+
+func (response Check200JSONResponse) VisitCheckResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type CheckdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response CheckdefaultApplicationProblemPlusJSONResponse) VisitCheckResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type GetCurveRequestObject struct {
 	Params GetCurveParams
 }
@@ -1709,6 +2258,151 @@ type GetCurvedefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response GetCurvedefaultApplicationProblemPlusJSONResponse) VisitGetCurveResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetDifferenceRequestObject struct {
+	Params GetDifferenceParams
+}
+
+type GetDifferenceResponseObject interface {
+	VisitGetDifferenceResponse(w http.ResponseWriter) error
+}
+
+type GetDifference200JSONResponse []Change
+
+func (response GetDifference200JSONResponse) VisitGetDifferenceResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetDifferencedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetDifferencedefaultApplicationProblemPlusJSONResponse) VisitGetDifferenceResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type DeleteDraftRequestObject struct {
+	Owner string `json:"owner"`
+}
+
+type DeleteDraftResponseObject interface {
+	VisitDeleteDraftResponse(w http.ResponseWriter) error
+}
+
+type DeleteDraft204Response struct {
+}
+
+func (response DeleteDraft204Response) VisitDeleteDraftResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type DeleteDraftdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response DeleteDraftdefaultApplicationProblemPlusJSONResponse) VisitDeleteDraftResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetDraftRequestObject struct {
+	Owner string `json:"owner"`
+}
+
+type GetDraftResponseObject interface {
+	VisitGetDraftResponse(w http.ResponseWriter) error
+}
+
+type GetDraft200JSONResponse Draft
+
+func (response GetDraft200JSONResponse) VisitGetDraftResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetDraftdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetDraftdefaultApplicationProblemPlusJSONResponse) VisitGetDraftResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type PutDraftRequestObject struct {
+	Owner string `json:"owner"`
+	Body  *PutDraftJSONRequestBody
+}
+
+type PutDraftResponseObject interface {
+	VisitPutDraftResponse(w http.ResponseWriter) error
+}
+
+type PutDraft204Response struct {
+}
+
+func (response PutDraft204Response) VisitPutDraftResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type PutDraftdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response PutDraftdefaultApplicationProblemPlusJSONResponse) VisitPutDraftResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -1808,6 +2502,83 @@ type TeachdefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response TeachdefaultApplicationProblemPlusJSONResponse) VisitTeachResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type MergeRequestObject struct {
+	Body *MergeJSONRequestBody
+}
+
+type MergeResponseObject interface {
+	VisitMergeResponse(w http.ResponseWriter) error
+}
+
+type Merge200JSONResponse Merged
+
+func (response Merge200JSONResponse) VisitMergeResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type MergedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response MergedefaultApplicationProblemPlusJSONResponse) VisitMergeResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListPatternsRequestObject struct {
+}
+
+type ListPatternsResponseObject interface {
+	VisitListPatternsResponse(w http.ResponseWriter) error
+}
+
+type ListPatterns200JSONResponse []Pattern
+
+func (response ListPatterns200JSONResponse) VisitListPatternsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListPatternsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListPatternsdefaultApplicationProblemPlusJSONResponse) VisitListPatternsResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -2059,6 +2830,45 @@ func (response ExportRecordingdefaultApplicationProblemPlusJSONResponse) VisitEx
 	return err
 }
 
+type RenameRequestObject struct {
+	Body *RenameJSONRequestBody
+}
+
+type RenameResponseObject interface {
+	VisitRenameResponse(w http.ResponseWriter) error
+}
+
+type Rename200JSONResponse Sheets
+
+func (response Rename200JSONResponse) VisitRenameResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type RenamedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response RenamedefaultApplicationProblemPlusJSONResponse) VisitRenameResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type ReplayRequestObject struct {
 	Body *ReplayJSONRequestBody
 }
@@ -2292,6 +3102,45 @@ func (response GetSeriesdefaultApplicationProblemPlusJSONResponse) VisitGetSerie
 	return err
 }
 
+type TryRequestObject struct {
+	Body *TryJSONRequestBody
+}
+
+type TryResponseObject interface {
+	VisitTryResponse(w http.ResponseWriter) error
+}
+
+type Try200JSONResponse Tried
+
+func (response Try200JSONResponse) VisitTryResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type TrydefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response TrydefaultApplicationProblemPlusJSONResponse) VisitTryResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type GetValuesRequestObject struct {
 	Params GetValuesParams
 }
@@ -2357,12 +3206,30 @@ type StrictServerInterface interface {
 	// Explain Why an input, a rule or an output is as it is at a time of a replay, or why it is not otherwise.
 	// (POST /accounts)
 	Explain(ctx context.Context, request ExplainRequestObject) (ExplainResponseObject, error)
+	// Adopt A job with the declarations of a building block. Nothing is kept.
+	// (POST /adoptions)
+	Adopt(ctx context.Context, request AdoptRequestObject) (AdoptResponseObject, error)
 	// Calibrate An input's calibration from readings and their references; kept as a new revision if asked.
 	// (POST /calibrations)
 	Calibrate(ctx context.Context, request CalibrateRequestObject) (CalibrateResponseObject, error)
+	// Check What is to be said of a job that is being written. Nothing is kept.
+	// (POST /checks)
+	Check(ctx context.Context, request CheckRequestObject) (CheckResponseObject, error)
 	// GetCurve An input's chain as a curve, from the reading to the value.
 	// (GET /curves)
 	GetCurve(ctx context.Context, request GetCurveRequestObject) (GetCurveResponseObject, error)
+	// GetDifference The declarations that two revisions have differently.
+	// (GET /differences)
+	GetDifference(ctx context.Context, request GetDifferenceRequestObject) (GetDifferenceResponseObject, error)
+	// DeleteDraft Throw a draft away.
+	// (DELETE /drafts/{owner})
+	DeleteDraft(ctx context.Context, request DeleteDraftRequestObject) (DeleteDraftResponseObject, error)
+	// GetDraft What somebody has written and not kept as a revision.
+	// (GET /drafts/{owner})
+	GetDraft(ctx context.Context, request GetDraftRequestObject) (GetDraftResponseObject, error)
+	// PutDraft Keep a draft, with or without errors, in the place of the owner's last one.
+	// (PUT /drafts/{owner})
+	PutDraft(ctx context.Context, request PutDraftRequestObject) (PutDraftResponseObject, error)
 	// GetHealth The process answers.
 	// (GET /health)
 	GetHealth(ctx context.Context, request GetHealthRequestObject) (GetHealthResponseObject, error)
@@ -2372,6 +3239,12 @@ type StrictServerInterface interface {
 	// Teach A trip point from a signal's normal and trouble windows; kept as a rule in a new revision if asked.
 	// (POST /lessons)
 	Teach(ctx context.Context, request TeachRequestObject) (TeachResponseObject, error)
+	// Merge What was changed from one revision put onto the newest. Nothing is kept.
+	// (POST /merges)
+	Merge(ctx context.Context, request MergeRequestObject) (MergeResponseObject, error)
+	// ListPatterns The trade's building blocks.
+	// (GET /patterns)
+	ListPatterns(ctx context.Context, request ListPatternsRequestObject) (ListPatternsResponseObject, error)
 	// PreviewRecording Say how a file would be understood, and keep nothing. The file's beginning is enough, but for Parquet.
 	// (POST /previews)
 	PreviewRecording(ctx context.Context, request PreviewRecordingRequestObject) (PreviewRecordingResponseObject, error)
@@ -2390,6 +3263,9 @@ type StrictServerInterface interface {
 	// ExportRecording A recording as a file. What is written reads back the same.
 	// (GET /recordings/{id}/file)
 	ExportRecording(ctx context.Context, request ExportRecordingRequestObject) (ExportRecordingResponseObject, error)
+	// Rename A job with one of its names changed in every place. Nothing is kept.
+	// (POST /renames)
+	Rename(ctx context.Context, request RenameRequestObject) (RenameResponseObject, error)
 	// Replay Play a stored recording through a stored revision.
 	// (POST /replays)
 	Replay(ctx context.Context, request ReplayRequestObject) (ReplayResponseObject, error)
@@ -2408,6 +3284,9 @@ type StrictServerInterface interface {
 	// GetSeries An input as the rules see it, or an analog output, with the smallest and largest value per pixel.
 	// (GET /series)
 	GetSeries(ctx context.Context, request GetSeriesRequestObject) (GetSeriesResponseObject, error)
+	// Try How a rule and its outputs would stand with some values. Nothing is kept.
+	// (POST /tries)
+	Try(ctx context.Context, request TryRequestObject) (TryResponseObject, error)
 	// GetValues The analog inputs as the rules see them, and the analog outputs, at one time.
 	// (GET /values)
 	GetValues(ctx context.Context, request GetValuesRequestObject) (GetValuesResponseObject, error)
@@ -2474,6 +3353,52 @@ func (sh *strictHandler) Explain(ctx echo.Context) error {
 	return nil
 }
 
+// Adopt operation middleware
+func (sh *strictHandler) Adopt(ctx echo.Context) error {
+	var request AdoptRequestObject
+
+	var body AdoptJSONRequestBody
+	var err error
+	if binder, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = binder.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.Adopt(ctx.Request().Context(), request.(AdoptRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "Adopt")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(AdoptResponseObject); ok {
+		return validResponse.VisitAdoptResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
 // Calibrate operation middleware
 func (sh *strictHandler) Calibrate(ctx echo.Context) error {
 	var request CalibrateRequestObject
@@ -2520,6 +3445,52 @@ func (sh *strictHandler) Calibrate(ctx echo.Context) error {
 	return nil
 }
 
+// Check operation middleware
+func (sh *strictHandler) Check(ctx echo.Context) error {
+	var request CheckRequestObject
+
+	var body CheckJSONRequestBody
+	var err error
+	if binder, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = binder.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.Check(ctx.Request().Context(), request.(CheckRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "Check")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(CheckResponseObject); ok {
+		return validResponse.VisitCheckResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
 // GetCurve operation middleware
 func (sh *strictHandler) GetCurve(ctx echo.Context, params GetCurveParams) error {
 	var request GetCurveRequestObject
@@ -2539,6 +3510,129 @@ func (sh *strictHandler) GetCurve(ctx echo.Context, params GetCurveParams) error
 		return err
 	} else if validResponse, ok := response.(GetCurveResponseObject); ok {
 		return validResponse.VisitGetCurveResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// GetDifference operation middleware
+func (sh *strictHandler) GetDifference(ctx echo.Context, params GetDifferenceParams) error {
+	var request GetDifferenceRequestObject
+
+	request.Params = params
+
+	handler := func(ctx echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetDifference(ctx.Request().Context(), request.(GetDifferenceRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetDifference")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(GetDifferenceResponseObject); ok {
+		return validResponse.VisitGetDifferenceResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// DeleteDraft operation middleware
+func (sh *strictHandler) DeleteDraft(ctx echo.Context, owner string) error {
+	var request DeleteDraftRequestObject
+
+	request.Owner = owner
+
+	handler := func(ctx echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.DeleteDraft(ctx.Request().Context(), request.(DeleteDraftRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "DeleteDraft")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(DeleteDraftResponseObject); ok {
+		return validResponse.VisitDeleteDraftResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// GetDraft operation middleware
+func (sh *strictHandler) GetDraft(ctx echo.Context, owner string) error {
+	var request GetDraftRequestObject
+
+	request.Owner = owner
+
+	handler := func(ctx echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetDraft(ctx.Request().Context(), request.(GetDraftRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetDraft")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(GetDraftResponseObject); ok {
+		return validResponse.VisitGetDraftResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// PutDraft operation middleware
+func (sh *strictHandler) PutDraft(ctx echo.Context, owner string) error {
+	var request PutDraftRequestObject
+
+	request.Owner = owner
+
+	var body PutDraftJSONRequestBody
+	var err error
+	if binder, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = binder.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.PutDraft(ctx.Request().Context(), request.(PutDraftRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "PutDraft")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(PutDraftResponseObject); ok {
+		return validResponse.VisitPutDraftResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}
@@ -2633,6 +3727,75 @@ func (sh *strictHandler) Teach(ctx echo.Context) error {
 		return err
 	} else if validResponse, ok := response.(TeachResponseObject); ok {
 		return validResponse.VisitTeachResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// Merge operation middleware
+func (sh *strictHandler) Merge(ctx echo.Context) error {
+	var request MergeRequestObject
+
+	var body MergeJSONRequestBody
+	var err error
+	if binder, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = binder.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.Merge(ctx.Request().Context(), request.(MergeRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "Merge")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(MergeResponseObject); ok {
+		return validResponse.VisitMergeResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// ListPatterns operation middleware
+func (sh *strictHandler) ListPatterns(ctx echo.Context) error {
+	var request ListPatternsRequestObject
+
+	handler := func(ctx echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListPatterns(ctx.Request().Context(), request.(ListPatternsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListPatterns")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ListPatternsResponseObject); ok {
+		return validResponse.VisitListPatternsResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}
@@ -2784,6 +3947,52 @@ func (sh *strictHandler) ExportRecording(ctx echo.Context, id int64, params Expo
 		return err
 	} else if validResponse, ok := response.(ExportRecordingResponseObject); ok {
 		return validResponse.VisitExportRecordingResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// Rename operation middleware
+func (sh *strictHandler) Rename(ctx echo.Context) error {
+	var request RenameRequestObject
+
+	var body RenameJSONRequestBody
+	var err error
+	if binder, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = binder.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.Rename(ctx.Request().Context(), request.(RenameRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "Rename")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(RenameResponseObject); ok {
+		return validResponse.VisitRenameResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}
@@ -2974,6 +4183,52 @@ func (sh *strictHandler) GetSeries(ctx echo.Context, params GetSeriesParams) err
 		return err
 	} else if validResponse, ok := response.(GetSeriesResponseObject); ok {
 		return validResponse.VisitGetSeriesResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// Try operation middleware
+func (sh *strictHandler) Try(ctx echo.Context) error {
+	var request TryRequestObject
+
+	var body TryJSONRequestBody
+	var err error
+	if binder, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = binder.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.Try(ctx.Request().Context(), request.(TryRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "Try")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(TryResponseObject); ok {
+		return validResponse.VisitTryResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}

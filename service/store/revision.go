@@ -36,9 +36,17 @@ type sheetRow struct {
 func (sheetRow) TableName() string { return "sheets" }
 
 // AddRevision keeps sheets as the next revision and returns it with its number.
-func (s *Store) AddRevision(ctx context.Context, r Revision, sheets []sheet.Source) (Revision, error) {
+// If base is not 0, that must be the newest one still; else ErrOutdated.
+func (s *Store) AddRevision(ctx context.Context, r Revision, sheets []sheet.Source, base int64) (Revision, error) {
 	r.Number = 0
 	err := s.change(ctx, func(tx *gorm.DB) error {
+		var newest int64
+		if err := tx.Model(&Revision{}).Select("COALESCE(MAX(number), 0)").Scan(&newest).Error; err != nil {
+			return err
+		}
+		if base != 0 && base != newest {
+			return ErrOutdated
+		}
 		if err := tx.Create(&r).Error; err != nil {
 			return err
 		}
@@ -52,6 +60,13 @@ func (s *Store) AddRevision(ctx context.Context, r Revision, sheets []sheet.Sour
 		return Revision{}, fmt.Errorf("keeping a revision: %w", err)
 	}
 	return r, nil
+}
+
+// Newest is the number of the newest revision; ErrNotFound if there is none.
+func (s *Store) Newest(ctx context.Context) (int64, error) {
+	var r Revision
+	err := s.db.WithContext(ctx).Order("number DESC").First(&r).Error
+	return r.Number, found(err, "the newest revision")
 }
 
 // Revisions lists all revisions, the newest first.

@@ -22,6 +22,7 @@ import (
 var (
 	ErrNotFound = errors.New("not found")
 	ErrExists   = errors.New("exists already")
+	ErrOutdated = errors.New("a newer revision was kept")
 )
 
 // A Store is an open database. All its methods may be called concurrently.

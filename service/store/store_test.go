@@ -36,7 +36,7 @@ func TestRevisions(t *testing.T) {
 	s := open(t, file)
 	sheets := []sheet.Source{{Name: "a.rct", Text: []byte("job \"x\"\n")}, {Name: "b.rct", Text: nil}}
 	for i := range 3 {
-		r, err := s.AddRevision(t.Context(), Revision{Title: "x", Note: fmt.Sprint(i), Created: int64(i)}, sheets)
+		r, err := s.AddRevision(t.Context(), Revision{Title: "x", Note: fmt.Sprint(i), Created: int64(i)}, sheets, 0)
 		require.NoError(t, err)
 		assert.Equal(t, int64(i+1), r.Number)
 	}

@@ -1,0 +1,438 @@
+package api
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"net/http"
+	"path"
+	"slices"
+	"strings"
+	"time"
+
+	"rectura/core/bench"
+	"rectura/core/logic"
+	"rectura/core/plot"
+	"rectura/core/sheet"
+	"rectura/core/unit"
+	"rectura/examples/patterns"
+	"rectura/service/store"
+)
+
+// sheetSources takes sheets over, with names that a folder can have.
+func sheetSources(sheets []Sheet) ([]sheet.Source, error) {
+	var sources []sheet.Source
+	names := map[string]bool{}
+	for _, sh := range sheets {
+		if path.Base(sh.Name) != sh.Name || !strings.HasSuffix(sh.Name, ".rct") {
+			return nil, refuse(http.StatusUnprocessableEntity, "The sheet name "+sh.Name+" is not of the form NAME.rct.")
+		}
+		if names[sh.Name] {
+			return nil, refuse(http.StatusUnprocessableEntity, "Two sheets are named "+sh.Name+".")
+		}
+		names[sh.Name] = true
+		sources = append(sources, sheet.Source{Name: sh.Name, Text: []byte(sh.Text)})
+	}
+	if len(sources) == 0 {
+		return nil, refuse(http.StatusUnprocessableEntity, "A job has at least one sheet.")
+	}
+	return sources, nil
+}
+
+func sheetViews(sources []sheet.Source) []Sheet {
+	all := []Sheet{}
+	for _, s := range sources {
+		all = append(all, Sheet{s.Name, string(s.Text)})
+	}
+	return all
+}
+
+func changeViews(changes []sheet.Change) []Change {
+	all := []Change{}
+	for _, c := range changes {
+		all = append(all, Change{Keyword: c.Keyword, Name: c.Name, Before: c.Before, After: c.After})
+	}
+	return all
+}
+
+// Check says what is to be said of a job that is being written.
+func (s *Server) Check(ctx context.Context, request CheckRequestObject) (CheckResponseObject, error) {
+	body := request.Body
+	sources, err := sheetSources(body.Sheets)
+	if err != nil {
+		return nil, err
+	}
+	job, p, found := logic.Check(sources)
+	v := Check200JSONResponse{Title: job.Title, Findings: findings(found), Declarations: declaredViews(job, sources), Rules: []Rule{}, Names: namedViews(job, p), Units: unit.Names(), Changes: []Change{}}
+	if body.Base != nil {
+		_, base, err := s.store.Revision(ctx, *body.Base)
+		if err != nil {
+			return nil, err
+		}
+		v.Changes = changeViews(sheet.Difference(base, sources))
+	}
+	if formatted, ok := laidOut(sources); ok {
+		v.Formatted = &formatted
+	}
+	if p == nil {
+		return v, nil
+	}
+	v.Rules = ruleViews(p, true)
+	if body.Play != nil {
+		play, err := s.play(ctx, p, body.Play)
+		if err != nil {
+			return nil, refusal(err)
+		}
+		v.Play = play
+	}
+	return v, nil
+}
+
+// laidOut are sheets as `fmt` lays them out, if all of them can be read.
+func laidOut(sources []sheet.Source) ([]Sheet, bool) {
+	all := []Sheet{}
+	for _, s := range sources {
+		f, found := sheet.ParseFile(s.Name, s.Text)
+		if sheet.HasErrors(found) {
+			return nil, false
+		}
+		all = append(all, Sheet{s.Name, f.String()})
+	}
+	return all, true
+}
+
+// declaredViews tells which lines are which declaration's.
+func declaredViews(job *sheet.Job, sources []sheet.Source) []Declared {
+	all := []Declared{}
+	for _, f := range job.Files {
+		i := slices.IndexFunc(sources, func(s sheet.Source) bool { return s.Name == f.Name })
+		lines := strings.Split(string(sources[i].Text), "\n")
+		end := len(lines)
+		blank := func(n int) bool { return strings.TrimSpace(lines[n-1]) == "" }
+		from := len(all)
+		for k := len(f.Declarations) - 1; k >= 0; k-- {
+			d := f.Declarations[k]
+			first, last := d.Base().At.Line, end
+			for last > first && (blank(last) || k == len(f.Declarations)-1 && strings.HasPrefix(lines[last-1], "#")) {
+				last--
+			}
+			for first > 1 && strings.HasPrefix(lines[first-2], "#") {
+				first--
+			}
+			end = first - 1
+			all = append(all, Declared{Keyword: d.Keyword(), Name: d.Base().Name, File: f.Name, From: first, To: last})
+		}
+		slices.Reverse(all[from:])
+	}
+	return all
+}
+
+// namedViews lists everything that has a name, for those who write.
+func namedViews(job *sheet.Job, p *logic.Program) []Named {
+	all := []Named{}
+	for _, f := range job.Files {
+		for _, d := range f.Declarations {
+			if d.Base().Name != "" {
+				all = append(all, namedView(d, p))
+			}
+		}
+	}
+	return all
+}
+
+func namedView(d sheet.Declaration, p *logic.Program) Named {
+	v := Named{Name: d.Base().Name, Title: d.Base().Title(), Kind: NamedKindOther}
+	switch d := d.(type) {
+	case *sheet.Input:
+		if d.Discrete {
+			v.Kind = NamedKindContact
+			break
+		}
+		v.Kind, v.Unit = NamedKindInput, d.Engineering().Name()
+		if p == nil || p.InputIndex(d.Name) < 0 {
+			break
+		}
+		if low, high, ok := p.Inputs[p.InputIndex(d.Name)].Chain.Reach(); ok {
+			v.Low, v.High = &low, &high
+		}
+	case *sheet.Derived:
+		v.Kind = NamedKindDerived
+	case *sheet.Setpoint:
+		v.Kind, v.Unit = NamedKindSetpoint, d.Type().Unit.Name()
+		if d.Constant {
+			v.Kind = NamedKindConstant
+		}
+	case *sheet.Output:
+		v.Kind, v.Unit = NamedKindOutput, d.Unit().Name()
+		if d.Range != nil {
+			v.Kind = NamedKindAnalogOutput
+		}
+	}
+	return v
+}
+
+// phraseViews are a sentence in pieces, with what could stand in their place.
+func phraseViews(p *logic.Program, d sheet.Declaration) []Phrase {
+	all := []Phrase{}
+	for _, x := range p.Job.Phrases(d) {
+		v := Phrase{Text: x.Text}
+		if x.Part != nil {
+			v.Part = partView(p, x.Part)
+		}
+		all = append(all, v)
+	}
+	return all
+}
+
+func partView(p *logic.Program, x *sheet.Part) *Part {
+	v := &Part{Kind: PartKind(x.Kind), File: x.At.File, Line: x.At.Line, Column: x.At.Column, Text: x.Text}
+	if u := x.Unit.Name(); u != "" {
+		v.Unit = &u
+	}
+	if x.Name != "" {
+		v.Setpoint = &x.Name
+	}
+	var choices []Choice
+	switch x.Kind {
+	case sheet.OpPart:
+		for _, op := range []sheet.Op{sheet.Below, sheet.AtMost, sheet.Above, sheet.AtLeast} {
+			choices = append(choices, Choice{Text: string(op), Label: op.Word()})
+		}
+	case sheet.NamePart:
+		for _, name := range p.Job.Alike(x.Text) {
+			choices = append(choices, Choice{Text: name, Label: p.Job.Lookup(name).Base().Title()})
+		}
+	}
+	if len(choices) > 0 {
+		v.Choices = &choices
+	}
+	return v
+}
+
+// play plays a recording through a job that is being written, and draws what one
+// rule has to do with.
+func (s *Server) play(ctx context.Context, p *logic.Program, request *PlayRequest) (*Play, error) {
+	r, err := s.library.recording(ctx, request.Recording)
+	if err != nil {
+		return nil, err
+	}
+	free, err := s.library.place(ctx)
+	if err != nil {
+		return nil, err
+	}
+	defer free()
+	began := time.Now()
+	result, err := bench.Replay(p, r, bench.Options{})
+	if err != nil {
+		return nil, err
+	}
+	v := &Play{Clock: clockView(r.Clock, r.Origin), From: seconds(r.Start - r.Origin), To: seconds(r.End - r.Origin), States: summaryViews(result), Panels: []PlayedPanel{}, Lanes: []Lane{}}
+	if rule := text(request.Rule); rule != "" {
+		if err := drawRule(v, result, rule, request.Pixels); err != nil {
+			return nil, err
+		}
+	}
+	v.Took = time.Since(began).Seconds()
+	return v, nil
+}
+
+func drawRule(v *Play, result *bench.Result, rule string, pixels int) error {
+	names := result.Program.Job.Around(rule)
+	chart, err := plot.FromReplay(result, "", "", names...)
+	if err != nil {
+		return err
+	}
+	r := result.Recording
+	for i, panel := range panelViews(result, chart) {
+		v.Panels = append(v.Panels, PlayedPanel{Panel: panel, Series: seriesView(chart.Panels[i].Signal, r.Start, r.End, pixels, r.Origin)})
+	}
+	v.Lanes = laneViews(result, chart)
+	return nil
+}
+
+// Try says how a rule and its outputs would stand with some values.
+func (s *Server) Try(_ context.Context, request TryRequestObject) (TryResponseObject, error) {
+	body := request.Body
+	sources, err := sheetSources(body.Sheets)
+	if err != nil {
+		return nil, err
+	}
+	_, p, found := logic.Check(sources)
+	if p == nil {
+		return nil, &failure{http.StatusUnprocessableEntity, "The job has errors; mend them, and the rule can be tried.", found}
+	}
+	var with []bench.Given
+	for name, value := range body.Values {
+		g, err := bench.ParseGiven(p, name+"="+value)
+		if err != nil {
+			return nil, refuse(http.StatusUnprocessableEntity, err.Error())
+		}
+		with = append(with, g)
+	}
+	around := p.Job.Around(body.Rule)
+	if len(around) == 0 {
+		return nil, refuse(http.StatusNotFound, "Nothing that decides is named "+body.Rule+".")
+	}
+	v := Try200JSONResponse{States: []Stand{}}
+	for _, st := range bench.Try(p, with).States {
+		if slices.Contains(around, st.Name) {
+			v.States = append(v.States, Stand{Name: st.Name, Kind: st.Kind.String(), State: st.State, Because: st.Because})
+		}
+	}
+	return v, nil
+}
+
+// Rename changes a name in every place of a job.
+func (s *Server) Rename(_ context.Context, request RenameRequestObject) (RenameResponseObject, error) {
+	sources, err := sheetSources(request.Body.Sheets)
+	if err != nil {
+		return nil, err
+	}
+	renamed, err := sheet.Rename(sources, request.Body.From, strings.TrimSpace(request.Body.To))
+	if err != nil {
+		return nil, refuse(http.StatusUnprocessableEntity, err.Error())
+	}
+	return Rename200JSONResponse{Sheets: sheetViews(renamed)}, nil
+}
+
+// Merge puts what was changed from one revision onto the newest.
+func (s *Server) Merge(ctx context.Context, request MergeRequestObject) (MergeResponseObject, error) {
+	mine, err := sheetSources(request.Body.Sheets)
+	if err != nil {
+		return nil, err
+	}
+	_, base, err := s.store.Revision(ctx, request.Body.Base)
+	if err != nil {
+		return nil, err
+	}
+	newest, err := s.store.Newest(ctx)
+	if err != nil {
+		return nil, err
+	}
+	_, theirs, err := s.store.Revision(ctx, newest)
+	if err != nil {
+		return nil, err
+	}
+	merged, conflicts := sheet.Merge(base, mine, theirs)
+	return Merge200JSONResponse{Sheets: sheetViews(merged), Onto: newest, Conflicts: changeViews(conflicts)}, nil
+}
+
+// ListPatterns lists the trade's building blocks.
+func (s *Server) ListPatterns(context.Context, ListPatternsRequestObject) (ListPatternsResponseObject, error) {
+	all, err := patterns.All()
+	if err != nil {
+		return nil, err
+	}
+	v := ListPatterns200JSONResponse{}
+	for _, p := range all {
+		job, program, _ := logic.Check(patternSource(p))
+		view := Pattern{Name: p.Name, Title: p.Title, Text: p.Sheet, Points: []Named{}}
+		for _, in := range job.Inputs {
+			view.Points = append(view.Points, namedView(in, program))
+		}
+		for _, o := range job.Outputs {
+			view.Points = append(view.Points, namedView(o, program))
+		}
+		v = append(v, view)
+	}
+	return v, nil
+}
+
+func patternSource(p patterns.Pattern) []sheet.Source {
+	return []sheet.Source{{Name: "pattern.rct", Text: []byte(p.Sheet)}}
+}
+
+// Adopt puts the declarations of a building block into a job.
+func (s *Server) Adopt(_ context.Context, request AdoptRequestObject) (AdoptResponseObject, error) {
+	body := request.Body
+	sources, err := sheetSources(body.Sheets)
+	if err != nil {
+		return nil, err
+	}
+	p, err := patterns.Find(body.Pattern)
+	if err != nil {
+		return nil, refuse(http.StatusNotFound, err.Error())
+	}
+	job, found := sheet.Parse(sources)
+	if sheet.HasErrors(found) {
+		return nil, &failure{http.StatusUnprocessableEntity, "The job has errors; mend them before something is put into it.", found}
+	}
+	var bound map[string]string
+	if body.Bound != nil {
+		bound = *body.Bound
+	}
+	declarations, names, err := sheet.Adopt(job, patternSource(p), bound)
+	if err != nil {
+		return nil, refuse(http.StatusUnprocessableEntity, err.Error())
+	}
+	file := text(body.File)
+	if file == "" {
+		file = sources[0].Name
+		if n := len(job.Rules); n > 0 {
+			file = job.Rules[n-1].At.File
+		}
+	}
+	i := slices.IndexFunc(sources, func(s sheet.Source) bool { return s.Name == file })
+	if i < 0 {
+		return nil, refuse(http.StatusUnprocessableEntity, "No sheet is named "+file+".")
+	}
+	sources[i].Text = []byte(strings.TrimRight(string(sources[i].Text), "\n") + "\n\n" + declarations)
+	if formatted, ok := laidOut(sources); ok {
+		return Adopt200JSONResponse{Sheets: formatted, Names: names}, nil
+	}
+	return Adopt200JSONResponse{Sheets: sheetViews(sources), Names: names}, nil
+}
+
+// GetDifference lists the declarations that two revisions have differently.
+func (s *Server) GetDifference(ctx context.Context, request GetDifferenceRequestObject) (GetDifferenceResponseObject, error) {
+	_, before, err := s.store.Revision(ctx, request.Params.From)
+	if err != nil {
+		return nil, err
+	}
+	_, after, err := s.store.Revision(ctx, request.Params.To)
+	if err != nil {
+		return nil, err
+	}
+	return GetDifference200JSONResponse(changeViews(sheet.Difference(before, after))), nil
+}
+
+// GetDraft reads what somebody has written and not kept as a revision.
+func (s *Server) GetDraft(ctx context.Context, request GetDraftRequestObject) (GetDraftResponseObject, error) {
+	d, sheets, err := s.store.Draft(ctx, request.Owner)
+	if err != nil {
+		return nil, err
+	}
+	return GetDraft200JSONResponse{Base: d.Base, Saved: d.Time(), Sheets: sheetViews(sheets)}, nil
+}
+
+// PutDraft keeps a draft, with or without errors.
+func (s *Server) PutDraft(ctx context.Context, request PutDraftRequestObject) (PutDraftResponseObject, error) {
+	if n := len(request.Owner); n < 8 || n > 64 {
+		return nil, refuse(http.StatusUnprocessableEntity, "The owner of a draft has 8 to 64 letters.")
+	}
+	sources, err := sheetSources(request.Body.Sheets)
+	if err != nil {
+		return nil, err
+	}
+	d := store.Draft{Owner: request.Owner, Base: request.Body.Base, Saved: s.now().UnixNano()}
+	if err := s.store.PutDraft(ctx, d, sources); err != nil {
+		return nil, err
+	}
+	return PutDraft204Response{}, nil
+}
+
+// DeleteDraft throws a draft away.
+func (s *Server) DeleteDraft(ctx context.Context, request DeleteDraftRequestObject) (DeleteDraftResponseObject, error) {
+	if err := s.store.DeleteDraft(ctx, request.Owner); err != nil {
+		return nil, err
+	}
+	return DeleteDraft204Response{}, nil
+}
+
+// outdated tells the second of two who save what has happened.
+func outdated(err error, base int64) error {
+	if !errors.Is(err, store.ErrOutdated) {
+		return err
+	}
+	return refuse(http.StatusConflict, fmt.Sprintf("Somebody has kept a newer revision since you began from revision %d. Nothing was kept, and nothing of yours is lost: look at the difference, and put yours onto theirs.", base))
+}
