@@ -420,7 +420,10 @@ type Change struct {
 // CheckRequest defines model for CheckRequest.
 type CheckRequest struct {
 	// Base the revision whose difference is asked for
-	Base   *int64       `json:"base,omitempty"`
+	Base *int64 `json:"base,omitempty"`
+
+	// Format give the sheets as they are laid out
+	Format *bool        `json:"format,omitempty"`
 	Play   *PlayRequest `json:"play,omitempty"`
 	Sheets []Sheet      `json:"sheets"`
 }
@@ -432,7 +435,7 @@ type Checked struct {
 	Declarations []Declared `json:"declarations"`
 	Findings     []Finding  `json:"findings"`
 
-	// Formatted The sheets as they are laid out; left out where one cannot be read.
+	// Formatted The sheets as they are laid out, if that was asked for and all of them can be read.
 	Formatted *[]Sheet `json:"formatted,omitempty"`
 	Names     []Named  `json:"names"`
 	Play      *Play    `json:"play,omitempty"`
@@ -441,12 +444,6 @@ type Checked struct {
 	Rules []Rule   `json:"rules"`
 	Title string   `json:"title"`
 	Units []string `json:"units"`
-}
-
-// Choice defines model for Choice.
-type Choice struct {
-	Label string `json:"label"`
-	Text  string `json:"text"`
 }
 
 // Clock defines model for Clock.
@@ -629,6 +626,9 @@ type Named struct {
 	High *float64  `json:"high,omitempty"`
 	Kind NamedKind `json:"kind"`
 
+	// Like those that are alike can stand in each other's place; empty for what stands by itself
+	Like string `json:"like"`
+
 	// Low what an input can read
 	Low   *float64 `json:"low,omitempty"`
 	Name  string   `json:"name"`
@@ -678,9 +678,6 @@ type Panel struct {
 
 // Part defines model for Part.
 type Part struct {
-	// Choices what could stand in the place of a name or comparison
-	Choices *[]Choice `json:"choices,omitempty"`
-
 	// Column in characters
 	Column int      `json:"column"`
 	File   string   `json:"file"`

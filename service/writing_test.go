@@ -37,9 +37,9 @@ func TestWriting(t *testing.T) {
 	upload(t, api, "night.csv", night(t))
 	sheets, base := hatcherySheets(t), int64(1)
 
-	rule := "standby_blower"
+	rule, yes := "standby_blower", true
 	changed := edited(sheets, "oxygen_low \"Low oxygen\" 6.0 mg/L", "oxygen_low \"Low oxygen\" 5.8 mg/L")
-	checked, err := api.CheckWithResponse(t.Context(), client.CheckRequest{Sheets: changed, Base: &base, Play: &client.PlayRequest{Recording: 1, Rule: &rule, Pixels: 500}})
+	checked, err := api.CheckWithResponse(t.Context(), client.CheckRequest{Sheets: changed, Base: &base, Format: &yes, Play: &client.PlayRequest{Recording: 1, Rule: &rule, Pixels: 500}})
 	require.NoError(t, err)
 	require.NotNil(t, checked.JSON200, "%s", checked.Body)
 	v := checked.JSON200

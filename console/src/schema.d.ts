@@ -493,6 +493,8 @@ export interface components {
              * @description the revision whose difference is asked for
              */
             base?: number;
+            /** @description give the sheets as they are laid out */
+            format?: boolean;
             play?: components["schemas"]["PlayRequest"];
         };
         PlayRequest: {
@@ -510,7 +512,7 @@ export interface components {
             rules: components["schemas"]["Rule"][];
             names: components["schemas"]["Named"][];
             units: string[];
-            /** @description The sheets as they are laid out; left out where one cannot be read. */
+            /** @description The sheets as they are laid out, if that was asked for and all of them can be read. */
             formatted?: components["schemas"]["Sheet"][];
             /** @description What is not as in the base. */
             changes: components["schemas"]["Change"][];
@@ -528,6 +530,8 @@ export interface components {
         Named: {
             name: string;
             title: string;
+            /** @description those that are alike can stand in each other's place; empty for what stands by itself */
+            like: string;
             /** @enum {string} */
             kind: "input" | "contact" | "derived" | "setpoint" | "constant" | "output" | "analog output" | "other";
             unit: string;
@@ -555,12 +559,6 @@ export interface components {
             unit?: string;
             /** @description whose number it is */
             setpoint?: string;
-            /** @description what could stand in the place of a name or comparison */
-            choices?: components["schemas"]["Choice"][];
-        };
-        Choice: {
-            text: string;
-            label: string;
         };
         Change: {
             keyword: string;

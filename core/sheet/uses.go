@@ -93,45 +93,28 @@ func (j *Job) Around(name string) []string {
 	return all
 }
 
-// Alike are the names that could stand where one does: of inputs and derived
-// values of its dimension, of contacts, of setpoints and constants, of outputs.
-func (j *Job) Alike(name string) []string {
-	d := j.names[name]
-	if d == nil {
-		return nil
-	}
-	kind, u := j.sort(d)
-	var all []string
-	for _, f := range j.Files {
-		for _, other := range f.Declarations {
-			if k, v := j.sort(other); k != "" && k == kind && v.Comparable(u) && j.names[other.Base().Name] == other {
-				all = append(all, other.Base().Name)
-			}
-		}
-	}
-	return all
-}
-
-// sort is what a declaration could be changed for, and its unit; empty for what
-// stands by itself.
-func (j *Job) sort(d Declaration) (kind string, u unit.Unit) {
+// Like tells what can stand in each other's place: declarations for which it is
+// the same, as inputs and derived values of one dimension, contacts, setpoints and
+// constants of one dimension, outputs; empty for what stands by itself.
+func (j *Job) Like(d Declaration) string {
+	of := func(kind string, u unit.Unit) string { return kind + " of " + string(u.Dimension()) }
 	switch d := d.(type) {
 	case *Input:
 		if d.Discrete {
-			return "contact", u
+			return "contact"
 		}
-		return "signal", d.Engineering()
+		return of("signal", d.Engineering())
 	case *Derived:
 		if t, err := j.TypeOf(d.Value); err == nil {
-			return "signal", t.Unit
+			return of("signal", t.Unit)
 		}
 	case *Setpoint:
-		return "setting", d.Type().Unit
+		return of("setting", d.Type().Unit)
 	case *Output:
 		if d.Range != nil {
-			return "analog output", unit.Unit{}
+			return "analog output"
 		}
-		return "output", u
+		return "output"
 	}
-	return "", u
+	return ""
 }

@@ -71,8 +71,10 @@ func (s *Server) Check(ctx context.Context, request CheckRequestObject) (CheckRe
 		}
 		v.Changes = changeViews(sheet.Difference(base, sources))
 	}
-	if formatted, ok := laidOut(sources); ok {
-		v.Formatted = &formatted
+	if body.Format != nil && *body.Format {
+		if formatted, ok := laidOut(sources); ok {
+			v.Formatted = &formatted
+		}
 	}
 	if p == nil {
 		return v, nil
@@ -133,15 +135,15 @@ func namedViews(job *sheet.Job, p *logic.Program) []Named {
 	for _, f := range job.Files {
 		for _, d := range f.Declarations {
 			if d.Base().Name != "" {
-				all = append(all, namedView(d, p))
+				all = append(all, namedView(job, d, p))
 			}
 		}
 	}
 	return all
 }
 
-func namedView(d sheet.Declaration, p *logic.Program) Named {
-	v := Named{Name: d.Base().Name, Title: d.Base().Title(), Kind: NamedKindOther}
+func namedView(job *sheet.Job, d sheet.Declaration, p *logic.Program) Named {
+	v := Named{Name: d.Base().Name, Title: d.Base().Title(), Kind: NamedKindOther, Like: job.Like(d)}
 	switch d := d.(type) {
 	case *sheet.Input:
 		if d.Discrete {
@@ -171,40 +173,26 @@ func namedView(d sheet.Declaration, p *logic.Program) Named {
 	return v
 }
 
-// phraseViews are a sentence in pieces, with what could stand in their place.
+// phraseViews are a sentence in pieces.
 func phraseViews(p *logic.Program, d sheet.Declaration) []Phrase {
 	all := []Phrase{}
 	for _, x := range p.Job.Phrases(d) {
 		v := Phrase{Text: x.Text}
 		if x.Part != nil {
-			v.Part = partView(p, x.Part)
+			v.Part = partView(x.Part)
 		}
 		all = append(all, v)
 	}
 	return all
 }
 
-func partView(p *logic.Program, x *sheet.Part) *Part {
+func partView(x *sheet.Part) *Part {
 	v := &Part{Kind: PartKind(x.Kind), File: x.At.File, Line: x.At.Line, Column: x.At.Column, Text: x.Text}
 	if u := x.Unit.Name(); u != "" {
 		v.Unit = &u
 	}
 	if x.Name != "" {
 		v.Setpoint = &x.Name
-	}
-	var choices []Choice
-	switch x.Kind {
-	case sheet.OpPart:
-		for _, op := range []sheet.Op{sheet.Below, sheet.AtMost, sheet.Above, sheet.AtLeast} {
-			choices = append(choices, Choice{Text: string(op), Label: op.Word()})
-		}
-	case sheet.NamePart:
-		for _, name := range p.Job.Alike(x.Text) {
-			choices = append(choices, Choice{Text: name, Label: p.Job.Lookup(name).Base().Title()})
-		}
-	}
-	if len(choices) > 0 {
-		v.Choices = &choices
 	}
 	return v
 }
@@ -328,10 +316,10 @@ func (s *Server) ListPatterns(context.Context, ListPatternsRequestObject) (ListP
 		job, program, _ := logic.Check(patternSource(p))
 		view := Pattern{Name: p.Name, Title: p.Title, Text: p.Sheet, Points: []Named{}}
 		for _, in := range job.Inputs {
-			view.Points = append(view.Points, namedView(in, program))
+			view.Points = append(view.Points, namedView(job, in, program))
 		}
 		for _, o := range job.Outputs {
-			view.Points = append(view.Points, namedView(o, program))
+			view.Points = append(view.Points, namedView(job, o, program))
 		}
 		v = append(v, view)
 	}
