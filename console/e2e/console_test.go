@@ -228,17 +228,3 @@ func TestOtherValues(t *testing.T) {
 		chromedp.WaitVisible(chromedp.CSS(`[role=alert]`)))
 	assert.Contains(t, textOf(t, ctx, `[role=alert]`), "it is allowed from 4.0..9.0 mg/L")
 }
-
-func TestRules(t *testing.T) {
-	ctx := browser(t)
-	address := startDemo(t)
-	address.Path, address.RawQuery = "/rules", ""
-	run(t, ctx, chromedp.Navigate(address.String()), chromedp.WaitVisible(chromedp.CSS(`[data-rule=standby_blower] table`)))
-	rule := textOf(t, ctx, `[data-rule=standby_blower]`)
-	assert.Contains(t, rule, "Call Standby blower when Raceway 1 dissolved oxygen is below Low oxygen (6.0 mg/L)")
-	assert.Regexp(t, `trips at\s+6mg/L\s+↘ oxygen falling\s+8\.8 mA · 1802 counts`, rule)
-	assert.Regexp(t, `resets at\s+6\.4mg/L\s+↗ oxygen rising`, rule)
-	picture(t, ctx, "rules.png")
-	run(t, ctx, chromedp.Click(chromedp.CSS(`[data-rule=standby_blower] button`)), chromedp.WaitVisible(chromedp.CSS(`[data-rule=standby_blower] pre`)))
-	assert.Contains(t, textOf(t, ctx, `[data-rule=standby_blower] pre`), "on when oxygen < oxygen_low for blower_delay")
-}

@@ -29,18 +29,38 @@ export type TimeWindow = components["schemas"]["TimeWindow"];
 export type Preview = components["schemas"]["Preview"];
 export type PreviewColumn = components["schemas"]["PreviewColumn"];
 export type Quantity = components["schemas"]["Quantity"];
+export type Sheet = components["schemas"]["Sheet"];
+export type Finding = components["schemas"]["Finding"];
+export type Checked = components["schemas"]["Checked"];
+export type CheckRequest = components["schemas"]["CheckRequest"];
+export type Declared = components["schemas"]["Declared"];
+export type Named = components["schemas"]["Named"];
+export type Phrase = components["schemas"]["Phrase"];
+export type Part = components["schemas"]["Part"];
+export type Change = components["schemas"]["Change"];
+export type Play = components["schemas"]["Play"];
+export type Summary = components["schemas"]["Summary"];
+export type Pattern = components["schemas"]["Pattern"];
+export type Draft = components["schemas"]["Draft"];
 type Problem = components["schemas"]["Problem"];
 
 const client = createClient<paths>({ baseUrl: "/api" });
 
 /** What the service refused, in its own words. */
-export class Refused extends Error {}
+export class Refused extends Error {
+  constructor(
+    message: string,
+    readonly status?: number,
+  ) {
+    super(message);
+  }
+}
 
 /** Unwraps an answer, or throws what the service said was wrong. */
 function need<T>(answer: { data?: T; error?: unknown }): T {
   if (answer.data !== undefined) return answer.data;
   const problem = answer.error as Problem | undefined;
-  throw new Refused(problem?.detail ?? problem?.title ?? "The service does not answer. Nothing was changed; is it running?");
+  throw new Refused(problem?.detail ?? problem?.title ?? "The service does not answer. Nothing was changed; is it running?", problem?.status);
 }
 
 export const listRevisions = async () => need(await client.GET("/revisions"));
@@ -60,6 +80,32 @@ export const getCurve = async (query: paths["/curves"]["get"]["parameters"]["que
 export const getHistogram = async (query: paths["/histograms"]["get"]["parameters"]["query"], signal: AbortSignal) => need(await client.GET("/histograms", { params: { query }, signal }));
 export const calibrate = async (body: CalibrationRequest) => need(await client.POST("/calibrations", { body }));
 export const teach = async (body: LessonRequest) => need(await client.POST("/lessons", { body }));
+
+export const check = async (body: CheckRequest, signal?: AbortSignal) => need(await client.POST("/checks", { body, signal }));
+export const tryRule = async (body: components["schemas"]["TryRequest"], signal: AbortSignal) => need(await client.POST("/tries", { body, signal }));
+export const rename = async (body: components["schemas"]["RenameRequest"]) => need(await client.POST("/renames", { body }));
+export const merge = async (body: components["schemas"]["MergeRequest"]) => need(await client.POST("/merges", { body }));
+export const adopt = async (body: components["schemas"]["AdoptRequest"]) => need(await client.POST("/adoptions", { body }));
+export const listPatterns = async () => need(await client.GET("/patterns"));
+export const getDifference = async (from: number, to: number) => need(await client.GET("/differences", { params: { query: { from, to } } }));
+export const pushRevision = async (body: components["schemas"]["NewRevision"]) => need(await client.POST("/revisions", { body }));
+
+/** The draft of somebody; undefined if there is none. */
+export async function getDraft(owner: string): Promise<Draft | undefined> {
+  const answer = await client.GET("/drafts/{owner}", { params: { path: { owner } } });
+  return answer.response.status === 404 ? undefined : need(answer);
+}
+
+/** Keeps a draft; it is sent even while the page is being closed. */
+export async function putDraft(owner: string, body: components["schemas"]["NewDraft"]): Promise<void> {
+  const { response, error } = await client.PUT("/drafts/{owner}", { params: { path: { owner } }, body, keepalive: JSON.stringify(body).length < 60_000 });
+  if (!response.ok) need({ error });
+}
+
+export async function deleteDraft(owner: string): Promise<void> {
+  const { response, error } = await client.DELETE("/drafts/{owner}", { params: { path: { owner } } });
+  if (!response.ok) need({ error });
+}
 
 export type Reading = Omit<paths["/previews"]["post"]["parameters"]["query"], "name">;
 

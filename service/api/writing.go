@@ -214,7 +214,7 @@ func (s *Server) play(ctx context.Context, p *logic.Program, request *PlayReques
 	if err != nil {
 		return nil, err
 	}
-	v := &Play{Clock: clockView(r.Clock, r.Origin), From: seconds(r.Start - r.Origin), To: seconds(r.End - r.Origin), States: summaryViews(result), Panels: []PlayedPanel{}, Lanes: []Lane{}}
+	v := &Play{Clock: clockView(r.Clock, r.Origin), From: seconds(r.Start - r.Origin), To: seconds(r.End - r.Origin), States: append(summaryViews(result), bandStates(result)...), Panels: []PlayedPanel{}, Lanes: []Lane{}}
 	if rule := text(request.Rule); rule != "" {
 		if err := drawRule(v, result, rule, request.Pixels); err != nil {
 			return nil, err
@@ -222,6 +222,16 @@ func (s *Server) play(ctx context.Context, p *logic.Program, request *PlayReques
 	}
 	v.Took = time.Since(began).Seconds()
 	return v, nil
+}
+
+// bandStates are which bands are in force at the end of a replay.
+func bandStates(r *bench.Result) []Summary {
+	var all []Summary
+	for i, b := range r.Program.Bands {
+		spans := r.Spans(logic.BandsKind, i)
+		all = append(all, Summary{Name: b.Name, Kind: logic.BandsKind.String(), Final: r.Program.StateText(logic.BandsKind, i, spans[len(spans)-1].State)})
+	}
+	return all
 }
 
 func drawRule(v *Play, result *bench.Result, rule string, pixels int) error {

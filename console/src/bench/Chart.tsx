@@ -178,7 +178,7 @@ function zoom(whole: Window, view: Window, at: number, by: number): Window {
   return { from, to: from + span };
 }
 
-function useWidth(host: React.RefObject<HTMLDivElement | null>): number {
+export function useWidth(host: React.RefObject<HTMLDivElement | null>): number {
   const [width, setWidth] = useState(0);
   useLayoutEffect(() => {
     const element = host.current;
@@ -191,7 +191,7 @@ function useWidth(host: React.RefObject<HTMLDivElement | null>): number {
 }
 
 /** Whether the dark theme is on; plots must be drawn anew when it changes. */
-function useDark(): boolean {
+export function useDark(): boolean {
   const [dark, setDark] = useState(() => document.documentElement.classList.contains("dark"));
   useEffect(() => {
     const observer = new MutationObserver(() => setDark(document.documentElement.classList.contains("dark")));

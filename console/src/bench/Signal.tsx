@@ -5,11 +5,11 @@ import { figure } from "../parts/number";
 
 export const gutter = { left: 142, right: 182 };
 
-function color(name: string): string {
+export function color(name: string): string {
   return getComputedStyle(document.documentElement).getPropertyValue(name).trim();
 }
 
-const value = (p: RulePoint) => p.stages.at(-1)?.value ?? NaN;
+export const value = (p: RulePoint) => p.stages.at(-1)?.value ?? NaN;
 
 /** One analog signal with the trip and reset lines of the rules that use it, or an analog output, filled. */
 export function Signal({ panel, series, from, to, width, height, reading, hover, dark, asked }: { panel: Panel; series?: Series; from: number; to: number; width: number; height: number; reading?: Value | "unread"; hover?: number; dark: boolean; asked?: boolean }) {
@@ -17,7 +17,7 @@ export function Signal({ panel, series, from, to, width, height, reading, hover,
   useEffect(() => {
     if (!host.current || !series || width < 10) return;
     const [low, high] = [series.min as number[], series.max as number[]];
-    const plot = new uPlot(options(panel, series, from, to, width, height), [series.t, high, high, low], host.current);
+    const plot = new uPlot(plotOptions(panel, series, from, to, width, height), [series.t, high, high, low], host.current);
     return () => plot.destroy();
     // The colours are read when the plot is made, so another theme needs another plot.
   }, [panel, series, from, to, width, height, dark]);
@@ -67,7 +67,7 @@ function Range({ panel, series, at }: { panel: Panel; series: Series; at: number
   );
 }
 
-function valueTicks(low: number, high: number, n: number): number[] {
+export function valueTicks(low: number, high: number, n: number): number[] {
   if (!(high > low)) return [];
   for (let power = 10 ** Math.floor(Math.log10((high - low) / n)); ; power *= 10)
     for (const m of [1, 2, 5]) {
@@ -124,7 +124,8 @@ function PointLabels({ panel, height }: { panel: Panel; height: number }) {
   );
 }
 
-function options(panel: Panel, series: Series, from: number, to: number, width: number, height: number): uPlot.Options {
+/** How a signal is drawn, with its trip and reset lines and where it is bad. */
+export function plotOptions(panel: Panel, series: Series, from: number, to: number, width: number, height: number): uPlot.Options {
   const ink = color("--ink");
   const line: uPlot.Series = { stroke: ink, width: 1.2, points: { show: false }, spanGaps: false };
   const area: uPlot.Series = { show: panel.output, width: 0, points: { show: false }, fill: color("--fill"), fillTo: panel.low };
