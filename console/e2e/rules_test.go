@@ -4,6 +4,7 @@ package e2e
 
 import (
 	"context"
+	"os"
 	"strings"
 	"testing"
 
@@ -73,4 +74,152 @@ func TestRules(t *testing.T) {
 	assert.NotContains(t, difference, "standby_blower", "nothing else is different")
 	picture(t, ctx, "rules-save.png")
 	run(t, ctx, chromedp.Click(`//form//button[text()="Save"]`), chromedp.WaitVisible(`//*[@role="status"][contains(., "Saved as revision 2.")]`), chromedp.WaitVisible(`//small[contains(., "revision 2")]`))
+}
+
+// A wrong unit in the text is found at its place, and is kept as a draft that a
+// closed page gets back; undone, nothing is left of it.
+func TestFindingsWhileWriting(t *testing.T) {
+	ctx := openRules(t, "low_inflow")
+	editor := chromedp.CSS(`[data-testid=editor] .cm-content`)
+	run(t, ctx, chromedp.Focus(editor), poll(`document.activeElement.classList.contains('cm-content')`))
+	// To the end of the line of the condition, back over " for 30 s", and mg/L in the place of L/s.
+	run(t, ctx, chromedp.KeyEvent(kb.ArrowDown), chromedp.KeyEvent(kb.End))
+	run(t, ctx, chromedp.KeyEvent(strings.Repeat(kb.ArrowLeft, len(" for 30 s"))), chromedp.KeyEvent(strings.Repeat(kb.Backspace, len("L/s"))), chromedp.KeyEvent("mg/L"))
+	run(t, ctx, chromedp.WaitVisible(chromedp.CSS(`.cm-lintRange-error`)), chromedp.WaitVisible(`//*[@data-testid="findings"]//li[contains(., "unit-mismatch")]`))
+	assert.Contains(t, value[string](t, ctx, editorText), "hysteresis 3 mg/L for 30 s")
+	finding := textOf(t, ctx, `[data-testid=findings] li`)
+	assert.Regexp(t, `error, rules\.rct:\d+:\d+`, finding)
+	assert.Equal(t, "3", value[string](t, ctx, `document.querySelector('.cm-lintRange-error').textContent`), "the place is the number with that unit")
+	assert.True(t, value[bool](t, ctx, `[...document.querySelectorAll('button')].find((b) => b.textContent.startsWith('Save as')).disabled`))
+	run(t, ctx, chromedp.KeyEvent(kb.Escape), chromedp.WaitVisible(`//*[@role="status"][contains(., "kept as a draft")]`))
+	picture(t, ctx, "rules-finding.png")
+
+	run(t, ctx, chromedp.Reload(), chromedp.WaitVisible(`//*[@role="status"][contains(., "What you had written is back")]`), chromedp.WaitVisible(`//*[@data-testid="findings"]//li[contains(., "unit-mismatch")]`))
+	run(t, ctx, chromedp.Click(`//button[text()="Discard"]`), poll(`!document.querySelector('[data-testid=findings] li')`), rulesDrawn("low_inflow"))
+	assert.Contains(t, value[string](t, ctx, editorText), "hysteresis 3 L/s for 30 s")
+	run(t, ctx, chromedp.Click(`//button[contains(., "Undo")]`), chromedp.WaitVisible(`//*[@data-testid="findings"]//li[contains(., "unit-mismatch")]`))
+}
+
+// A rule is written by menus only, and tried.
+func TestNewRule(t *testing.T) {
+	ctx := openRules(t, "hopper_low")
+	run(t, ctx, chromedp.Click(`//button[starts-with(., "New rule")]`), chromedp.WaitVisible(`//button[contains(., "run-fail")]`))
+	run(t, ctx, chromedp.Click(`//button[contains(., "two-position")]`), chromedp.WaitVisible(chromedp.CSS(`[data-pattern=two-position]`)),
+		chromedp.Click(chromedp.CSS(`button[aria-label^="Stands for Header tank filling valve"]`)), chromedp.Click(`//*[@role="option"][contains(., "Amber lamp")]`))
+	picture(t, ctx, "rules-new.png")
+	run(t, ctx, chromedp.Click(`//button[text()="Put it into the job"]`), poll("("+editorText+").startsWith('rule filling')"),
+		chromedp.Click(`//*[@data-testid="findings"]//button[contains(., "called-by")]`), poll("("+editorText+").startsWith('output amber_lamp')"))
+	// The lamp has two callers now, and the finding leads to its text; it is left to
+	// its own rule instead.
+	run(t, ctx, chromedp.Click(`//button[contains(., "Undo")]`), poll(`!document.querySelector('[data-testid=findings] li')`))
+	run(t, ctx, chromedp.Click(`//button[starts-with(., "New rule")]`), chromedp.Click(`//button[contains(., "two-position")]`), chromedp.WaitVisible(chromedp.CSS(`[data-pattern=two-position]`)),
+		chromedp.Click(`//button[text()="Put it into the job"]`), chromedp.WaitVisible(chromedp.CSS(`[data-rule=filling] .cm-content`)), rulesDrawn("filling"))
+	assert.Contains(t, textOf(t, ctx, `[data-testid=sentence]`), "Call Header tank filling valve when Header tank level is below Header tank fills from here (")
+	run(t, ctx, chromedp.WaitVisible(`//*[@data-tried="fill_valve"]`))
+	thumb := chromedp.CSS(`[data-testid=try] [role=slider]`)
+	run(t, ctx, chromedp.Focus(thumb), chromedp.KeyEvent(kb.ArrowLeft), chromedp.WaitVisible(`//*[@data-tried="fill_valve"]/span[text()="on"]`))
+	picture(t, ctx, "rules-try.png")
+	run(t, ctx, chromedp.KeyEvent(kb.End), chromedp.WaitVisible(`//*[@data-tried="fill_valve"]/span[text()="off"]`))
+}
+
+// All of it by keyboard alone: the rule is chosen, a number stepped, a comparison
+// changed by its menu, an output renamed, saved with a note.
+func TestRulesByKeyboard(t *testing.T) {
+	ctx := openRules(t, "standby_blower")
+	run(t, ctx, tabTo(`document.activeElement.dataset.item === 'low_inflow'`), chromedp.KeyEvent(kb.Enter), rulesDrawn("low_inflow"))
+	run(t, ctx, tabTo(`(document.activeElement.getAttribute('aria-label') ?? '').startsWith('Comparison')`), chromedp.KeyEvent(kb.Enter), chromedp.WaitVisible(chromedp.CSS(`[role=option][data-highlighted]`)),
+		chromedp.KeyEvent(kb.ArrowDown), chromedp.KeyEvent(kb.Enter), poll(`document.querySelector('[data-testid=sentence]').textContent.includes('at or below')`), poll(`!document.querySelector('[role=option]')`))
+	run(t, ctx, tabTo(`document.activeElement.getAttribute('aria-label') === 'Low inflow, in L/s'`), chromedp.KeyEvent(kb.PageDown), poll(`document.querySelector('[data-point=trips]').textContent.includes('15')`), rulesDrawn("low_inflow"))
+	run(t, ctx, tabTo(`document.activeElement.textContent === 'Rename…'`), chromedp.KeyEvent(kb.Enter), poll(`document.activeElement.name === 'to'`))
+	run(t, ctx, selectAll(), chromedp.KeyEvent("mains"), chromedp.KeyEvent(kb.Enter), chromedp.WaitVisible(`//form//*[@role="alert"][contains(., "already that of the input")]`))
+	run(t, ctx, selectAll(), chromedp.KeyEvent("too_little_inflow"), chromedp.KeyEvent(kb.Enter), chromedp.WaitVisible(chromedp.CSS(`[data-rule=too_little_inflow] .cm-content`)))
+	assert.Contains(t, value[string](t, ctx, editorText), "rule too_little_inflow \"Low inflow\"\n  on when inflow <= inflow_low")
+	run(t, ctx, tabTo(`document.activeElement.textContent.startsWith('Save as revision 2')`), chromedp.KeyEvent(kb.Enter), chromedp.WaitVisible(chromedp.CSS(`[data-testid=differences]`)))
+	difference := textOf(t, ctx, `[data-testid=differences]`)
+	for _, want := range []string{"low_inflow rule taken out", "too_little_inflow rule added", "inflow_low setpoint changed"} {
+		assert.Contains(t, difference, want)
+	}
+	run(t, ctx, tabTo(`document.activeElement.placeholder?.startsWith('why')`), chromedp.KeyEvent("by keyboard"), chromedp.KeyEvent(kb.Enter), chromedp.WaitVisible(`//*[@role="status"][contains(., "Saved as revision 2.")]`))
+}
+
+// tabTo presses the tabulator until the focus is where it is wanted.
+func tabTo(there string) chromedp.Action[chromedp.Void] {
+	return chromedp.Func(func(ctx context.Context, target *chromedp.Target) error {
+		for range 120 {
+			if err := chromedp.Do(ctx, chromedp.KeyEvent(kb.Tab)); err != nil {
+				return err
+			}
+			if ok, err := chromedp.Run(ctx, chromedp.Evaluate[bool]("!!("+there+")")); err != nil || ok {
+				return err
+			}
+		}
+		return context.DeadlineExceeded
+	})
+}
+
+func selectAll() chromedp.Action[chromedp.Void] {
+	return chromedp.Func(func(ctx context.Context, target *chromedp.Target) error {
+		_, err := chromedp.Run(ctx, chromedp.Evaluate[bool](`document.activeElement.select() === undefined`))
+		return err
+	})
+}
+
+// Somebody else saves meanwhile: the second is shown the difference, and puts hers
+// onto his.
+func TestSavingSecond(t *testing.T) {
+	ctx := openRules(t, "hopper_low")
+	number := chromedp.CSS(`input[aria-label="Hopper to be refilled, in kg"]`)
+	run(t, ctx, chromedp.Focus(number), chromedp.KeyEvent(kb.ArrowUp), poll(`document.querySelector('[data-point=trips]').textContent.includes('121')`))
+	assert.True(t, value[bool](t, ctx, `(() => {
+		window.done = undefined;
+		fetch('/api/revisions/1').then((r) => r.json()).then((d) => fetch('/api/revisions', { method: 'POST', headers: { 'Content-Type': 'application/json' },
+			body: JSON.stringify({ base: 1, sheets: d.sheets.map((s) => ({ ...s, text: s.text.replace('hopper_band 0.5 kg', 'hopper_band 2 kg') })) }) })).then((r) => (window.done = r.status));
+		return true;
+	})()`))
+	run(t, ctx, poll(`window.done === 201`), chromedp.Click(`//button[starts-with(., "Save as revision")]`), chromedp.WaitVisible(chromedp.CSS(`[data-testid=differences]`)),
+		chromedp.Click(`//form//button[text()="Save"]`), chromedp.WaitVisible(`//*[@role="alert"][contains(., "Somebody kept revision 2")]`))
+	assert.Contains(t, textOf(t, ctx, `[role=alert] [data-testid=differences]`), "hopper_band")
+	run(t, ctx, chromedp.Click(`//button[text()="Put mine onto theirs"]`), chromedp.WaitNotPresent(`//*[@role="alert"][contains(., "Somebody kept")]`), poll(`!document.querySelector('form button[type=submit]').disabled`),
+		chromedp.Click(`//form//button[text()="Save"]`), chromedp.WaitVisible(`//*[@role="status"][contains(., "Saved as revision 3.")]`))
+	assert.True(t, value[bool](t, ctx, `(() => { window.sheets = undefined; fetch('/api/revisions/3').then((r) => r.json()).then((d) => (window.sheets = d.sheets.map((s) => s.text).join('\n'))); return true; })()`))
+	run(t, ctx, poll(`window.sheets !== undefined`))
+	kept := value[string](t, ctx, `window.sheets`)
+	assert.Contains(t, kept, "hopper_band 2 kg")
+	assert.Contains(t, kept, "\"Hopper to be refilled\" 121 kg")
+}
+
+// No page has a violation of what axe-core checks, in either theme.
+func TestAccessibility(t *testing.T) {
+	axe, err := os.ReadFile("../node_modules/axe-core/axe.min.js")
+	require.NoError(t, err)
+	ctx := browser(t)
+	address := startDemo(t)
+	night := address.RawQuery
+	check := func(what string) {
+		t.Helper()
+		_, err := chromedp.Run(ctx, chromedp.Evaluate[bool](string(axe)+`; window.violations = undefined;
+			axe.run(document, { resultTypes: ['violations'] }).then((r) => (window.violations = r.violations.map((v) => v.id + ': ' + v.nodes.slice(0, 3).map((n) => n.html.slice(0, 160) + ' ' + (n.any[0] ?? n.all[0] ?? n.none[0])?.message).join(' | ')))); true`))
+		require.NoError(t, err)
+		run(t, ctx, poll(`window.violations !== undefined`))
+		assert.Empty(t, value[[]string](t, ctx, `window.violations`), what)
+	}
+	for _, dark := range []bool{false, true} {
+		address.Path, address.RawQuery = "/bench", night
+		run(t, ctx, chromedp.Navigate(address.String()), chromedp.WaitVisible(change), drawn())
+		if dark {
+			run(t, ctx, chromedp.Click(`//button[normalize-space()="Dark"]`), chromedp.WaitVisible(chromedp.CSS(`html.dark`)))
+		}
+		check("bench")
+		address.Path, address.RawQuery = "/points", "point=oxygen"
+		run(t, ctx, chromedp.Navigate(address.String()), chromedp.WaitVisible(chromedp.CSS(`[data-opened=oxygen]`)))
+		check("points")
+		address.Path, address.RawQuery = "/rules", "rule=feeding"
+		run(t, ctx, chromedp.Navigate(address.String()), rulesDrawn("feeding"))
+		check("rules")
+		if dark {
+			picture(t, ctx, "rules-dark.png")
+		}
+		run(t, ctx, chromedp.Click(`//button[starts-with(., "New rule")]`), chromedp.WaitVisible(`//button[contains(., "run-fail")]`))
+		check("new rule")
+	}
 }

@@ -24,7 +24,7 @@ function Text({ head, text, other, sign }: { head: string; text: string; other: 
   return (
     <div className="min-w-0 border-line first:border-r">
       <p className="px-2 pt-1 text-xs text-ink-3">{head}</p>
-      <pre className="overflow-auto px-2 pb-1.5 font-mono text-[12px] leading-relaxed">
+      <pre tabIndex={0} className="overflow-auto px-2 pb-1.5 font-mono text-[12px] leading-relaxed">
         {marked(text, other).map(({ line, only }, i) => (
           <span key={i} className={`block ${only ? "bg-accent-weak text-accent" : "text-ink-2"}`}>
             {only ? sign : " "} {line}

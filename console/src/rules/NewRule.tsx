@@ -68,7 +68,8 @@ export function NewRule({ names, sheets, open, onOpen, onMade }: { names: Named[
                 })}
               </tbody>
             </table>
-            <pre className="overflow-auto rounded-md border border-line p-2 font-mono text-[12px] leading-relaxed text-ink-2">{pattern.text}</pre>
+            <pre tabIndex={0} aria-label="Its sheet" role="region" className="overflow-auto rounded-md border border-line p-2 font-mono text-[12px] leading-relaxed text-ink-2">{pattern.text}</pre>
+            <p className="text-xs text-ink-3">Its `job` line and its trial, which plays a recording of its own, stay behind. Names that this job has already get a number.</p>
             {trouble && <Trouble error={trouble} />}
           </div>
         )}

@@ -96,7 +96,8 @@ function Drawn({ played, play, rule, trips, width, dark }: { played: PlayedPanel
       </svg>
       <div className="relative" style={{ width, height }}>
         <div ref={host} />
-        <span className="pointer-events-none absolute top-0 left-1 text-[11px] text-ink-2">
+        {series.t.length === 0 && <p className="absolute inset-0 grid place-items-center text-sm text-ink-3">{panel.input} is not in this recording.</p>}
+        <span className="pointer-events-none absolute top-0.5 left-1 rounded bg-sheet/85 px-1 text-[11px] text-ink-2">
           {panel.input} <span className="text-ink-3">{panel.unit}</span>
         </span>
       </div>

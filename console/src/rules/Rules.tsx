@@ -47,6 +47,12 @@ export function Rules() {
   return <Written detail={start.data.detail} revisions={revisions.data} recordings={recordings.data} draft={start.data.draft} />;
 }
 
+/** What is opened: by its name, and by its place once that is known. */
+interface Opened {
+  name?: string;
+  span?: Span;
+}
+
 /** Which of several recordings is drawn unless another is chosen: the shortest of some length. */
 function usual(recordings: Recording[]): number | undefined {
   return recordings.filter((r) => r.seconds >= 60).sort((a, b) => a.seconds - b.seconds)[0]?.id ?? recordings[0]?.id;
@@ -61,8 +67,9 @@ function Written({ detail, revisions, recordings, draft }: { detail: RevisionDet
   const [saved, setSaved] = useState<number>();
   const [pending, setPending] = useState<Pending & { version: number }>();
   const recording = Number(params.get("recording") ?? usual(recordings) ?? NaN);
-  const wanted = params.get("rule") ?? undefined;
-  const [span, setSpan] = useState<Span>(); // of the opened declaration, as of the last edit
+  const [opened, setOpened] = useState<Opened>({ name: params.get("rule") ?? undefined });
+  const { name: wanted, span } = opened;
+  const setSpan = (span?: Span) => setOpened((o) => ({ ...o, span }));
   const change = (name: string, value: string) =>
     setParams(
       (p) => {
@@ -92,38 +99,57 @@ function Written({ detail, revisions, recordings, draft }: { detail: RevisionDet
   const ahead = pending && (asked.data?.version ?? -1) < pending.version ? pending : undefined;
   const placed = asked.data?.version === writing.version;
   const own = placed && checked ? (span && declaredAt(checked.declarations, span.file, span.from)) || checked.declarations.find((d) => d.name === wanted) : undefined;
-  if (own && (!span || span.file !== own.file || span.from !== own.from || span.to !== own.to)) setSpan({ file: own.file, from: own.from, to: own.to });
-  useEffect(() => {
-    if (own && own.name && own.name !== wanted && errors.length === 0)
-      setParams(
-        (p) => {
-          p.set("rule", own.name);
-          return p;
-        },
-        { replace: true },
-      );
-  }, [own, wanted, errors.length, setParams]);
+  if (own) {
+    // What is opened is found by its place while its text is written, and may get another name there.
+    const name = errors.length === 0 && own.name ? own.name : wanted;
+    if (!span || name !== wanted || span.file !== own.file || span.from !== own.from || span.to !== own.to) setOpened({ name, span: { file: own.file, from: own.from, to: own.to } });
+  }
   const first = rules[0]?.name;
+  const gone = wanted !== undefined && current && !own && !span && errors.length === 0; // undone, or never there
+  if ((!wanted || gone) && first && first !== wanted) setOpened({ name: first });
   useEffect(() => {
-    if (!wanted && first)
+    if (wanted)
       setParams(
         (p) => {
-          p.set("rule", first);
+          p.set("rule", wanted);
           return p;
         },
         { replace: true },
       );
-  }, [wanted, first, setParams]);
-  const open = (name: string) => {
-    setSpan(undefined);
-    change("rule", name);
-  };
+  }, [wanted, setParams]);
+  const open = (name: string) => setOpened({ name });
   const rule = rules.find((r) => r.name === wanted);
+  // What has been written since there are errors is listed by its name.
+  const listed = [...rules, ...(errors.length > 0 ? unread(checked, rules) : [])];
   const states = good?.play?.states ?? [];
   const undo = () => {
     setSpan(undefined);
     writing.undo();
   };
+  const text = span && (
+    <section className="card min-w-0">
+      <header>
+        <h3 className="font-semibold">Text</h3>
+        <small className="text-ink-3">{span.file}; laid out when it is saved</small>
+      </header>
+      <Suspense fallback={<p className="px-3 py-2 text-ink-3">Reading…</p>}>
+        <Editor
+          key={`${span.file}:${wanted}`}
+          text={textAt(writing.sheets, span)}
+          first={span.from}
+          findings={placed ? (checked?.findings ?? []).filter((f) => f.file === span.file) : []}
+          names={(good ?? checked)?.names ?? []}
+          units={(good ?? checked)?.units ?? []}
+          onSave={() => writing.changed && errors.length === 0 && setSaving(true)}
+          onChange={(text) => {
+            const put = putText(writing.sheets, span, text);
+            setSpan(put.span);
+            writing.edit(put.sheets, `text ${span.file}:${span.from}`);
+          }}
+        />
+      </Suspense>
+    </section>
+  );
   const newest = revisions[0]?.number ?? writing.base;
   return (
     <div
@@ -190,14 +216,21 @@ function Written({ detail, revisions, recordings, draft }: { detail: RevisionDet
           <b className="text-critical">✕ {count(errors.length, "error")}:</b> kept as a draft, which nothing runs; mend it to save it as a revision.
         </p>
       )}
-      <Findings findings={checked?.findings ?? []} inside={span} />
+      <Findings
+        findings={checked?.findings ?? []}
+        onOpen={(f) => {
+          const d = checked && declaredAt(checked.declarations, f.file, f.line);
+          if (!d) return;
+          setOpened({ name: d.name, span: { file: d.file, from: d.from, to: d.to } });
+        }}
+      />
       <div className="grid grid-cols-[280px_minmax(0,1fr)] items-start gap-3 max-lg:grid-cols-1">
         <ul className="card sticky top-3 max-h-[calc(100vh-6rem)] overflow-auto max-lg:static max-lg:max-h-64" aria-label="Rules of this job">
-          {rules.map((r) => (
+          {listed.map((r) => (
             <Item key={r.name} rule={r} states={states} open={r.name === wanted} onOpen={() => open(r.name)} />
           ))}
         </ul>
-        {rule && good && (
+        {rule && good ? (
           <div className="flex min-w-0 flex-col gap-3" data-rule={rule.name}>
             <section className="card">
               <header className="flex-wrap">
@@ -212,9 +245,8 @@ function Written({ detail, revisions, recordings, draft }: { detail: RevisionDet
                     name={rule.name}
                     sheets={writing.sheets}
                     onRenamed={(sheets, to) => {
-                      setSpan(undefined);
                       writing.edit(sheets);
-                      change("rule", to);
+                      open(to);
                     }}
                   />
                 )}
@@ -258,31 +290,10 @@ function Written({ detail, revisions, recordings, draft }: { detail: RevisionDet
                 )}
               </section>
             </div>
-            <section className="card">
-              <header>
-                <h3 className="font-semibold">Text</h3>
-                <small className="text-ink-3">{span?.file ?? rule.file}; laid out when it is saved</small>
-              </header>
-              {span && (
-                <Suspense fallback={<p className="px-3 py-2 text-ink-3">Reading…</p>}>
-                  <Editor
-                    key={`${span.file}:${wanted}`}
-                    text={textAt(writing.sheets, span)}
-                    first={span.from}
-                    findings={current ? (checked?.findings ?? []).filter((f) => f.file === span.file) : []}
-                    names={good.names}
-                    units={good.units}
-                    onSave={() => writing.changed && errors.length === 0 && setSaving(true)}
-                    onChange={(text) => {
-                      const put = putText(writing.sheets, span, text);
-                      setSpan(put.span);
-                      writing.edit(put.sheets, `text ${span.file}:${span.from}`);
-                    }}
-                  />
-                </Suspense>
-              )}
-            </section>
+            {text}
           </div>
+        ) : (
+          text
         )}
       </div>
       {checked && (
@@ -304,10 +315,9 @@ function Written({ detail, revisions, recordings, draft }: { detail: RevisionDet
             open={making}
             onOpen={setMaking}
             onMade={(sheets, made) => {
-              setSpan(undefined);
               writing.edit(sheets);
               const last = made.at(-1);
-              if (last) change("rule", last);
+              if (last) open(last);
             }}
           />
         </>
@@ -316,24 +326,34 @@ function Written({ detail, revisions, recordings, draft }: { detail: RevisionDet
   );
 }
 
+/** What decides, and is not among the rules that could be read. */
+function unread(checked: Checked | undefined, rules: Rule[]): Rule[] {
+  const kinds: string[] = ["rule", "bands", "follow", "loop", "alarm", "message"] satisfies Rule["kind"][];
+  return (checked?.declarations ?? [])
+    .filter((d) => kinds.includes(d.keyword) && !rules.some((r) => r.name === d.name))
+    .map((d) => ({ kind: d.keyword as Rule["kind"], name: d.name, title: d.name, file: d.file, line: d.from, text: "", sentence: "", calls: [], points: [] }));
+}
+
 function count(n: number, what: string): string {
   return `${n || "no"} ${what}${n === 1 ? "" : "s"}`;
 }
 
-/** What is found outside the opened text; what is inside stands at its place there. */
-function Findings({ findings, inside }: { findings: Finding[]; inside?: Span }) {
-  const others = findings.filter((f) => !inside || f.file !== inside.file || f.line < inside.from || f.line > inside.to);
-  const own = findings.filter((f) => !others.includes(f));
+/** What is found; one that is pressed opens the text in which it is. */
+function Findings({ findings, onOpen }: { findings: Finding[]; onOpen: (f: Finding) => void }) {
+  const most = 12;
   return (
     <ul className="flex flex-col gap-1 empty:hidden" aria-label="Findings" data-testid="findings">
-      {[...own, ...others].slice(0, 20).map((f) => (
-        <li key={`${f.file}:${f.line}:${f.column}${f.code}`} className="card px-3 py-1.5 text-sm text-ink-2">
-          <b className={f.severity === "error" ? "text-critical" : ""}>
-            {f.severity === "error" ? "✕" : "!"} {f.severity}, {f.file}:{f.line}:{f.column}
-          </b>{" "}
-          {f.text} <span className="text-ink-3">[{f.code}]</span>
+      {findings.slice(0, most).map((f) => (
+        <li key={`${f.file}:${f.line}:${f.column}${f.code}`} className="card">
+          <button type="button" onClick={() => onOpen(f)} className="w-full px-3 py-1.5 text-left text-sm text-ink-2 hover:bg-wash">
+            <b className={f.severity === "error" ? "text-critical" : ""}>
+              {f.severity === "error" ? "✕" : "!"} {f.severity}, {f.file}:{f.line}:{f.column}
+            </b>{" "}
+            {f.text} <span className="text-ink-3">[{f.code}]</span>
+          </button>
         </li>
       ))}
+      {findings.length > most && <li className="px-3 text-sm text-ink-3">and {findings.length - most} more</li>}
     </ul>
   );
 }
