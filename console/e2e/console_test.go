@@ -169,7 +169,6 @@ func TestBench(t *testing.T) {
 		chromedp.WaitVisible(`//*[@role="option"][contains(., "broken loop or no supply")]`), drawn())
 	run(t, ctx, chromedp.Click(`//button[normalize-space()="Dark"]`), chromedp.WaitVisible(chromedp.CSS(`html.dark`)), drawn())
 	run(t, ctx, chromedp.Click(`//*[@role="option"][contains(., "standby_blower")][contains(., "undecided")]`), chromedp.WaitVisible(chromedp.CSS(`[data-testid=cursor]`)))
-	picture(t, ctx, "bench-dark.png")
 }
 
 // A click on a lane asks why it is so at that moment; the keyboard asks the other
@@ -218,7 +217,6 @@ func TestOtherValues(t *testing.T) {
 	run(t, ctx, chromedp.Navigate(address.String()), chromedp.WaitVisible(change), drawn(),
 		chromedp.Click(`//button[text()="Other values…"]`), chromedp.WaitVisible(chromedp.CSS(`input[name=oxygen_low]`)),
 		chromedp.SetValue(chromedp.CSS(`input[name=oxygen_low]`), "4.2 mg/L"))
-	picture(t, ctx, "bench-other-values.png")
 	run(t, ctx, chromedp.Click(`//button[text()="Play with these"]`), chromedp.WaitNotPresent(change), chromedp.WaitVisible(`//*[text()="other values than written"]`),
 		chromedp.WaitVisible(`//*[@role="option"][contains(., "low_inflow")]`))
 

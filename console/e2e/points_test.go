@@ -32,7 +32,6 @@ func TestPoints(t *testing.T) {
 		chromedp.WaitVisible(`//*[@data-testid="quality"][contains(., "good")]`))
 	_, err := chromedp.Run(ctx, chromedp.Poll[bool](`document.querySelector('input[name=place-1]').value.startsWith('1048')`))
 	require.NoError(t, err)
-	picture(t, ctx, "point-curve.png")
 	run(t, ctx, chromedp.Click(chromedp.CSS(`input[name=place-1]`)), chromedp.SendKeys(chromedp.CSS(`input[name=place-1]`), kb.End+kb.Backspace+kb.Backspace+kb.Backspace+kb.Backspace+kb.Backspace+kb.Backspace+kb.Backspace+kb.Backspace+"3000"),
 		chromedp.WaitVisible(`//*[@data-testid="quality"][contains(., "bad")][contains(., "3000 ohm is above 1200 ohm")]`))
 }

@@ -8,6 +8,7 @@ import (
 	"strings"
 	"testing"
 
+	"github.com/chromedp/cdproto/input"
 	"github.com/chromedp/chromedp"
 	"github.com/chromedp/chromedp/kb"
 	"github.com/stretchr/testify/assert"
@@ -72,8 +73,16 @@ func TestRules(t *testing.T) {
 	assert.Contains(t, difference, "− setpoint oxygen_low \"Low oxygen\" 6.0 mg/L")
 	assert.Contains(t, difference, "+ setpoint oxygen_low \"Low oxygen\" 7.4 mg/L")
 	assert.NotContains(t, difference, "standby_blower", "nothing else is different")
-	picture(t, ctx, "rules-save.png")
-	run(t, ctx, chromedp.Click(`//form//button[text()="Save"]`), chromedp.WaitVisible(`//*[@role="status"][contains(., "Saved as revision 2.")]`), chromedp.WaitVisible(`//small[contains(., "revision 2")]`))
+	run(t, ctx, chromedp.Click(`//form//button[text()="Save"]`), chromedp.WaitVisible(`//*[@role="status"][contains(., "Saved as revision 2.")]`), chromedp.WaitVisible(`//small[contains(., "revision 2")]`),
+		chromedp.Click(`//summary`), chromedp.WaitVisible(`//details//pre[contains(., "7.4 mg/L")]`))
+
+	// The number is dragged, too, and all of it can be undone.
+	place := value[[]float64](t, ctx, `(() => { const r = document.querySelector('input[aria-label="Low oxygen, in mg/L"]').getBoundingClientRect(); return [r.x + r.width / 2, r.y + r.height / 2]; })()`)
+	run(t, ctx, chromedp.MouseEvent(input.DispatchMouseEventTypeMousePressed, place[0], place[1], chromedp.Button("left"), chromedp.ClickCount(1)),
+		chromedp.MouseEvent(input.DispatchMouseEventTypeMouseMoved, place[0]-40, place[1], chromedp.Button("left")), poll(`document.querySelector('[data-point=trips]').textContent.includes('6.4')`),
+		chromedp.MouseEvent(input.DispatchMouseEventTypeMouseMoved, place[0]-60, place[1], chromedp.Button("left")), poll(`document.querySelector('[data-point=trips]').textContent.includes('5.9')`),
+		chromedp.MouseEvent(input.DispatchMouseEventTypeMouseReleased, place[0]-60, place[1], chromedp.Button("left")), rulesDrawn("standby_blower"),
+		chromedp.KeyEvent("z", chromedp.KeyModifiers(chromedp.ModifierCtrl)), poll(`document.querySelector('[data-point=trips]').textContent.includes('7.4')`))
 }
 
 // A wrong unit in the text is found at its place, and is kept as a draft that a
@@ -93,6 +102,11 @@ func TestFindingsWhileWriting(t *testing.T) {
 	assert.True(t, value[bool](t, ctx, `[...document.querySelectorAll('button')].find((b) => b.textContent.startsWith('Save as')).disabled`))
 	run(t, ctx, chromedp.KeyEvent(kb.Escape), chromedp.WaitVisible(`//*[@role="status"][contains(., "kept as a draft")]`))
 	picture(t, ctx, "rules-finding.png")
+
+	// Names and units are completed.
+	run(t, ctx, chromedp.KeyEvent(kb.End), chromedp.KeyEvent(" or infl"), chromedp.WaitVisible(`//*[contains(@class, "cm-tooltip-autocomplete")]//li[contains(., "inflow_low")]`),
+		chromedp.KeyEvent(kb.Escape), chromedp.KeyEvent("ow < 3 L"), chromedp.WaitVisible(`//*[contains(@class, "cm-tooltip-autocomplete")]//li[contains(., "L/min")]`),
+		chromedp.KeyEvent(kb.Escape), chromedp.KeyEvent(strings.Repeat(kb.Backspace, len(" or inflow < 3 L"))))
 
 	run(t, ctx, chromedp.Reload(), chromedp.WaitVisible(`//*[@role="status"][contains(., "What you had written is back")]`), chromedp.WaitVisible(`//*[@data-testid="findings"]//li[contains(., "unit-mismatch")]`))
 	run(t, ctx, chromedp.Click(`//button[text()="Discard"]`), poll(`!document.querySelector('[data-testid=findings] li')`), rulesDrawn("low_inflow"))
@@ -134,9 +148,15 @@ func TestRulesByKeyboard(t *testing.T) {
 	run(t, ctx, selectAll(), chromedp.KeyEvent("mains"), chromedp.KeyEvent(kb.Enter), chromedp.WaitVisible(`//form//*[@role="alert"][contains(., "already that of the input")]`))
 	run(t, ctx, selectAll(), chromedp.KeyEvent("too_little_inflow"), chromedp.KeyEvent(kb.Enter), chromedp.WaitVisible(chromedp.CSS(`[data-rule=too_little_inflow] .cm-content`)))
 	assert.Contains(t, value[string](t, ctx, editorText), "rule too_little_inflow \"Low inflow\"\n  on when inflow <= inflow_low")
+	run(t, ctx, tabTo(`document.activeElement.textContent.startsWith('New rule')`), chromedp.KeyEvent(kb.Enter), chromedp.WaitVisible(`//button[contains(., "watchdog")]`),
+		tabTo(`document.activeElement.textContent.startsWith('watchdog')`), chromedp.KeyEvent(kb.Enter), chromedp.WaitVisible(chromedp.CSS(`[data-pattern=watchdog]`)),
+		tabTo(`(document.activeElement.getAttribute('aria-label') ?? '').startsWith('Stands for Raceway pH')`), chromedp.KeyEvent(kb.Enter), chromedp.WaitVisible(chromedp.CSS(`[role=option][data-highlighted]`)),
+		chromedp.KeyEvent(kb.ArrowDown), chromedp.KeyEvent(kb.Enter), poll(`!document.querySelector('[role=option]')`),
+		tabTo(`document.activeElement.textContent === 'Put it into the job'`), chromedp.KeyEvent(kb.Enter), chromedp.WaitVisible(chromedp.CSS(`[data-rule=meter_silent] .cm-content`)), rulesDrawn("meter_silent"))
+	assert.Contains(t, textOf(t, ctx, `[data-testid=sentence]`), "when Raceway 1 pH is bad")
 	run(t, ctx, tabTo(`document.activeElement.textContent.startsWith('Save as revision 2')`), chromedp.KeyEvent(kb.Enter), chromedp.WaitVisible(chromedp.CSS(`[data-testid=differences]`)))
 	difference := textOf(t, ctx, `[data-testid=differences]`)
-	for _, want := range []string{"low_inflow rule taken out", "too_little_inflow rule added", "inflow_low setpoint changed"} {
+	for _, want := range []string{"low_inflow rule taken out", "too_little_inflow rule added", "inflow_low setpoint changed", "meter_silent rule added"} {
 		assert.Contains(t, difference, want)
 	}
 	run(t, ctx, tabTo(`document.activeElement.placeholder?.startsWith('why')`), chromedp.KeyEvent("by keyboard"), chromedp.KeyEvent(kb.Enter), chromedp.WaitVisible(`//*[@role="status"][contains(., "Saved as revision 2.")]`))

@@ -163,15 +163,16 @@ func (s *Server) GetHistogram(ctx context.Context, request GetHistogramRequestOb
 	return GetHistogram200JSONResponse{Low: low, High: high, Counts: counts, Bad: bad, Unit: c.Unit}, nil
 }
 
-// keep keeps a job with one sheet changed as the next revision.
-func (s *Server) keep(ctx context.Context, sources []sheet.Source, name, text, note string) (int64, error) {
+// keep keeps a job with one sheet changed as the next revision; that it was made
+// of must be the newest.
+func (s *Server) keep(ctx context.Context, base int64, sources []sheet.Source, name, text, note string) (int64, error) {
 	changed := bench.Changed(sources, name, text)
 	job, _, found := logic.Check(changed)
 	if sheet.HasErrors(found) {
 		return 0, &failure{http.StatusUnprocessableEntity, "The job would have errors and was not kept.", found}
 	}
-	r, err := s.store.AddRevision(ctx, store.Revision{Title: job.Title, Note: note, Created: s.now().UnixNano(), Inputs: len(job.Inputs), Outputs: len(job.Outputs), Rules: len(job.Rules), Warnings: len(found)}, changed, 0)
-	return r.Number, err
+	r, err := s.store.AddRevision(ctx, store.Revision{Title: job.Title, Note: note, Created: s.now().UnixNano(), Inputs: len(job.Inputs), Outputs: len(job.Outputs), Rules: len(job.Rules), Warnings: len(found)}, changed, base)
+	return r.Number, outdated(err, base)
 }
 
 // Calibrate makes an input's calibration, and keeps it if it is asked to.
@@ -210,7 +211,7 @@ func (s *Server) Calibrate(ctx context.Context, request CalibrateRequestObject) 
 		v.Points = append(v.Points, point)
 	}
 	if body.Keep != nil && *body.Keep {
-		number, err := s.keep(ctx, sources, c.Sheet, c.Text, c.Input+" "+comment)
+		number, err := s.keep(ctx, body.Revision, sources, c.Sheet, c.Text, c.Input+" "+comment)
 		if err != nil {
 			return nil, err
 		}
@@ -262,7 +263,7 @@ func (s *Server) Teach(ctx context.Context, request TeachRequestObject) (TeachRe
 		if err != nil {
 			return nil, refuse(http.StatusUnprocessableEntity, err.Error())
 		}
-		number, err := s.keep(ctx, sources, file, changed, "Rule "+rule+", taught from a recording")
+		number, err := s.keep(ctx, body.Revision, sources, file, changed, "Rule "+rule+", taught from a recording")
 		if err != nil {
 			return nil, err
 		}

@@ -2,10 +2,11 @@ import { keepPreviousData, useQuery } from "@tanstack/react-query";
 import { Undo2 } from "lucide-react";
 import { lazy, Suspense, useEffect, useMemo, useState } from "react";
 import { useSearchParams } from "react-router";
-import { check, getDraft, getRevision, listRecordings, listRevisions, type Checked, type Draft, type Finding, type Play, type Recording, type Revision, type RevisionDetail, type Rule, type RulePoint, type Summary } from "../api";
+import { check, getDraft, getRevision, listRecordings, listRevisions, type Change, type Checked, type Draft, type Finding, type Play, type Recording, type Revision, type RevisionDetail, type Rule, type RulePoint, type Summary } from "../api";
 import { Code, Empty, Trouble } from "../parts/Notice";
 import { figure, lasting } from "../parts/number";
 import { Pick } from "../parts/Pick";
+import { Differences } from "./Differences";
 import { NewRule } from "./NewRule";
 import { Picture } from "./Picture";
 import { Rename } from "./Rename";
@@ -64,7 +65,7 @@ function Written({ detail, revisions, recordings, draft }: { detail: RevisionDet
   const [restored, setRestored] = useState(draft !== null);
   const [saving, setSaving] = useState(false);
   const [making, setMaking] = useState(false);
-  const [saved, setSaved] = useState<number>();
+  const [saved, setSaved] = useState<{ number: number; from: number; changes: Change[] }>();
   const [pending, setPending] = useState<Pending & { version: number }>();
   const recording = Number(params.get("recording") ?? usual(recordings) ?? NaN);
   const [opened, setOpened] = useState<Opened>({ name: params.get("rule") ?? undefined });
@@ -206,10 +207,15 @@ function Written({ detail, revisions, recordings, draft }: { detail: RevisionDet
           </button>
         </p>
       )}
-      {saved !== undefined && !writing.changed && (
-        <p className="card px-3 py-1.5 text-ink-2" role="status">
-          <b>Saved as revision {saved}.</b>
-        </p>
+      {saved && !writing.changed && (
+        <details className="card px-3 py-1.5 text-ink-2" open={false}>
+          <summary className="cursor-pointer" role="status">
+            <b>Saved as revision {saved.number}.</b> <span className="text-accent">What is different from revision {saved.from}</span>
+          </summary>
+          <div className="py-2">
+            <Differences changes={saved.changes} before={`revision ${saved.from}`} after={`revision ${saved.number}`} />
+          </div>
+        </details>
       )}
       {errors.length > 0 && writing.changed && (
         <p className="card border-critical px-3 py-1.5" role="status">
@@ -304,8 +310,8 @@ function Written({ detail, revisions, recordings, draft }: { detail: RevisionDet
             changes={checked.changes}
             open={saving}
             onOpen={setSaving}
-            onSaved={(n) => {
-              setSaved(n);
+            onSaved={(number, from, changes) => {
+              setSaved({ number, from, changes });
               setRestored(false);
             }}
           />

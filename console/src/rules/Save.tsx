@@ -13,7 +13,7 @@ interface Theirs {
 }
 
 /** Saving as the next revision: what is different is shown first. */
-export function Save({ writing, changes, open, onOpen, onSaved }: { writing: Writing; changes: Change[]; open: boolean; onOpen: (open: boolean) => void; onSaved: (number: number) => void }) {
+export function Save({ writing, changes, open, onOpen, onSaved }: { writing: Writing; changes: Change[]; open: boolean; onOpen: (open: boolean) => void; onSaved: (number: number, from: number, changes: Change[]) => void }) {
   const queries = useQueryClient();
   const [note, setNote] = useState("");
   const [busy, setBusy] = useState(false);
@@ -37,12 +37,13 @@ export function Save({ writing, changes, open, onOpen, onSaved }: { writing: Wri
       const sheets = formatted ?? writing.sheets;
       try {
         const kept = await pushRevision({ sheets, base: writing.base, note: note.trim() || undefined });
+        const different = await getDifference(writing.base, kept.number);
         await deleteDraft(owner());
         await queries.invalidateQueries({ queryKey: ["revisions"] });
         writing.rebase(kept.number, sheets, sheets);
         setNote("");
         onOpen(false);
-        onSaved(kept.number);
+        onSaved(kept.number, writing.base, different);
       } catch (e) {
         if (!(e instanceof Refused && e.status === 409)) throw e;
         const newest = (await listRevisions())[0]?.number ?? writing.base;

@@ -35,8 +35,10 @@ export function Try({ rule, inputs, ends, sheets, version }: { rule: Rule; input
               <span className="min-w-0 flex-1 truncate" title={n.title}>
                 {n.name}
               </span>
-              <b>{rounded(Number(of(n)), n)}</b>
-              <span className="unit">{n.unit}</span>
+              <span>
+                <b>{rounded(Number(of(n)), n)}</b>
+                <span className="unit">{n.unit}</span>
+              </span>
             </div>
             <Slider.Root value={[Number(of(n))]} min={reach(n, rule).low} max={reach(n, rule).high} step={stepOf(n, rule)} onValueChange={([v]) => v !== undefined && set(n.name, v)} className="relative flex h-5 touch-none items-center">
               <Slider.Track className="relative h-1 grow rounded bg-wash">
