@@ -62,7 +62,20 @@ func (p *Program) LoopPoint(loop int, settings []float64) []RulePoint {
 	return f.points
 }
 
-// Points are those of a rule, an alarm or a loop; none of anything else.
+// BandPoints are the limits of bands, each with the value at which its band lets
+// go again.
+func (p *Program) BandPoints(bands int, settings []float64) []RulePoint {
+	b := &p.Bands[bands]
+	f := pointFinder{p: p, rule: b.Name, settings: p.written(settings)}
+	for _, band := range b.Bands {
+		if band.limit >= 0 {
+			f.find(band.limit, false, Trips, true)
+		}
+	}
+	return f.points
+}
+
+// Points are those of a rule, an alarm, bands or a loop; none of anything else.
 func (p *Program) Points(name string, settings []float64) []RulePoint {
 	if i := p.RuleIndex(name); i >= 0 {
 		return p.RulePoints(i, settings)
@@ -70,10 +83,14 @@ func (p *Program) Points(name string, settings []float64) []RulePoint {
 	if i := p.LoopIndex(name); i >= 0 {
 		return p.LoopPoint(i, settings)
 	}
+	if i := p.BandsIndex(name); i >= 0 {
+		return p.BandPoints(i, settings)
+	}
 	return nil
 }
 
-// PointsOf are those of an input, derived value or output, of all rules and loops.
+// PointsOf are those of an input, derived value or output, of all rules and
+// loops; bands have lanes that show theirs.
 func (p *Program) PointsOf(name string, settings []float64) []RulePoint {
 	var all []RulePoint
 	of := func(points []RulePoint) {

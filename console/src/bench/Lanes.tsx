@@ -3,7 +3,8 @@ import { gutter } from "./Signal";
 
 export const laneHeight = 20;
 
-const fills: Record<Lane["kind"], string> = { input: "var(--contact)", rule: "var(--accent)", bands: "var(--accent)", alarm: "var(--critical)", message: "var(--accent)", output: "var(--ink)", plant: "var(--contact)" };
+/** The colours of lanes, by what they show. */
+export const fills: Record<Lane["kind"], string> = { input: "var(--contact)", rule: "var(--accent)", bands: "var(--accent)", alarm: "var(--critical)", message: "var(--accent)", output: "var(--ink)", plant: "var(--contact)" };
 
 const notes: Record<Lane["kind"], string> = { input: "contact", rule: "rule", bands: "bands", alarm: "alarm", message: "message", output: "output", plant: "as the plant did" };
 
@@ -67,7 +68,8 @@ function shortened(name: string): string {
   return name.length > 19 ? `${name.slice(0, 18)}…` : name;
 }
 
-function Hatch({ id, stroke }: { id: string; stroke: string }) {
+/** A pattern of slanting lines, for what is undecided or bad. */
+export function Hatch({ id, stroke }: { id: string; stroke: string }) {
   return (
     <pattern id={id} width="5" height="5" patternUnits="userSpaceOnUse" patternTransform="rotate(45)">
       <rect width="5" height="5" fill="var(--wash)" />

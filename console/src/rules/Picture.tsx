@@ -1,8 +1,9 @@
 import { useEffect, useRef } from "react";
 import uPlot from "uplot";
-import type { Lane, Play } from "../api";
+import type { Lane, Play, Rule, RulePoint } from "../api";
 import { useDark, useWidth } from "../bench/Chart";
 import { clockText, tickTexts, timeTicks } from "../bench/clock";
+import { fills, Hatch } from "../bench/Lanes";
 import { color, plotOptions, value, valueTicks } from "../bench/Signal";
 import { figure } from "../parts/number";
 
@@ -12,12 +13,12 @@ const height = 132;
 type PlayedPanel = Play["panels"][number];
 
 /** What a rule has to do with in a recording: its signals, where it is on and off, when it trips. */
-export function Picture({ play, rule }: { play: Play; rule: string }) {
+export function Picture({ play, rule }: { play: Play; rule: Rule }) {
   const host = useRef<HTMLDivElement>(null);
   const width = useWidth(host) - left - 32;
   const dark = useDark();
   const { from, to } = play;
-  const own = play.lanes.find((l) => l.name === rule);
+  const own = play.lanes.find((l) => l.name === rule.name);
   const trips = (own?.spans ?? []).filter((s, i) => s.state === "on" && i > 0).map((s) => s.from);
   const ticks = timeTicks(play.clock, from, to, Math.max(2, Math.floor(width / 90)));
   const texts = tickTexts(play.clock, ticks);
@@ -27,10 +28,14 @@ export function Picture({ play, rule }: { play: Play; rule: string }) {
       {width > 40 && (
         <>
           {play.panels.map((p) => (
-            <Drawn key={p.panel.input} played={p} play={play} rule={rule} trips={trips} width={width} dark={dark} />
+            <Drawn key={p.panel.input} played={p} play={play} points={rule.points} trips={trips} width={width} dark={dark} />
           ))}
           {play.panels.length === 0 && <p className="px-2 py-3 text-sm text-ink-3">It looks at no analog signal.</p>}
           <svg width={left + width + 20} height={play.lanes.length * 22 + 20} role="img" aria-label={summary(play, own, trips)} className="block">
+            <defs>
+              <Hatch id="undecided" stroke="var(--ink-3)" />
+              <Hatch id="bad" stroke="var(--bad)" />
+            </defs>
             {play.lanes.map((l, i) => (
               <g key={l.kind + l.name} transform={`translate(0 ${i * 22})`}>
                 <text x={left} y="9" fontSize="10" fill="var(--ink-3)">
@@ -47,7 +52,7 @@ export function Picture({ play, rule }: { play: Play; rule: string }) {
                       width={Math.max(x(s.to) - x(s.from), 1)}
                       y="11"
                       height="7.5"
-                      fill={s.state === "on" ? (l.kind === "output" ? "var(--ink)" : l.kind === "alarm" ? "var(--critical)" : l.kind === "input" || l.kind === "plant" ? "var(--contact)" : "var(--accent)") : "var(--line-2)"}
+                      fill={s.state === "on" ? fills[l.kind] : `url(#${s.state})`}
                       opacity={s.depth === undefined ? 1 : 0.3 + 0.7 * s.depth}
                     >
                       <title>{`${l.name} ${s.label ?? s.state}`}</title>
@@ -72,19 +77,19 @@ function summary(play: Play, own: Lane | undefined, trips: number[]): string {
   return trips.length ? `${own.name} comes on at ${trips.map((t) => clockText(play.clock, t)).join(", ")}` : `${own.name} does not come on in this recording`;
 }
 
-function Drawn({ played, play, rule, trips, width, dark }: { played: PlayedPanel; play: Play; rule: string; trips: number[]; width: number; dark: boolean }) {
+function Drawn({ played, play, points, trips, width, dark }: { played: PlayedPanel; play: Play; points: RulePoint[]; trips: number[]; width: number; dark: boolean }) {
   const host = useRef<HTMLDivElement>(null);
   const { panel, series } = played;
   useEffect(() => {
     if (!host.current) return;
-    const own = { ...panel, points: panel.points.filter((p) => p.rule === rule) };
+    const own = { ...panel, points: points.filter((p) => p.input === panel.input) };
     const o = plotOptions(own, series, play.from, play.to, width, height);
     o.hooks?.drawClear?.unshift((u) => drawZones(u, own.points));
     o.hooks = { ...o.hooks, draw: [(u) => drawTrips(u, trips)] };
     const [low, high] = [series.min as number[], series.max as number[]];
     const plot = new uPlot(o, [series.t, high, high, low], host.current);
     return () => plot.destroy();
-  }, [panel, series, play, rule, trips, width, dark]);
+  }, [panel, series, play, points, trips, width, dark]);
   return (
     <div className="flex pb-1.5" data-panel={panel.input}>
       <svg width={left} height={height} aria-hidden="true" className="shrink-0 overflow-visible">
@@ -106,7 +111,7 @@ function Drawn({ played, play, rule, trips, width, dark }: { played: PlayedPanel
 }
 
 /** Beyond the trip point the rule comes on, beyond the reset point it goes off. */
-function drawZones(u: uPlot, points: PlayedPanel["panel"]["points"]) {
+function drawZones(u: uPlot, points: RulePoint[]) {
   const { ctx, bbox } = u;
   const ratio = devicePixelRatio;
   ctx.save();

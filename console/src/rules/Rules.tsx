@@ -282,7 +282,7 @@ function Written({ detail, revisions, recordings, draft }: { detail: RevisionDet
                   <small className="text-ink-3">{starts(rule, states)}</small>
                   {!current && <small className="ml-auto text-ink-3">playing…</small>}
                 </header>
-                {good.play ? <Picture play={good.play} rule={rule.name} /> : <p className="px-3 py-3 text-ink-3">Bring a recording in on the Bench, and it is drawn here.</p>}
+                {good.play ? <Picture play={good.play} rule={rule} /> : <p className="px-3 py-3 text-ink-3">Bring a recording in on the Bench, and it is drawn here.</p>}
               </section>
               <section className="card">
                 <header>
