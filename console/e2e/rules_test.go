@@ -27,7 +27,7 @@ func openRules(t *testing.T, rule string) context.Context {
 
 func rulesDrawn(rule string) chromedp.Action[chromedp.Void] {
 	return chromedp.Func(func(ctx context.Context, target *chromedp.Target) error {
-		_, err := chromedp.Poll[bool](`!!document.querySelector('[data-rule=` + rule + `] [data-testid=picture] svg[role=img]') && !!document.querySelector('[data-rule=` + rule + `] .cm-content') && !document.body.textContent.includes('playing…')`)(ctx, target)
+		_, err := chromedp.Poll[bool](`!!document.querySelector('[data-rule=`+rule+`] [data-testid=picture] svg[role=img]') && !!document.querySelector('[data-rule=`+rule+`] .cm-content') && !document.body.textContent.includes('playing…')`)(ctx, target)
 		return err
 	})
 }

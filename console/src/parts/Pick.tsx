@@ -7,18 +7,24 @@ export interface Choice {
   note?: string;
 }
 
-/** One of several things, by a menu. */
-export function Pick({ label, value, choices, onChange }: { label: string; value: string; choices: Choice[]; onChange: (value: string) => void }) {
+/** One of several things, by a menu: a button, or a word within a text. */
+export function Pick({ label, value, choices, onChange, word }: { label: string; value: string; choices: Choice[]; onChange: (value: string) => void; word?: { text: string; className: string } }) {
   return (
     <Select.Root value={value} onValueChange={onChange}>
-      <Select.Trigger className="btn max-w-72" aria-label={label}>
-        <span className="truncate">
-          <Select.Value placeholder={label} />
-        </span>
-        <Select.Icon>
-          <ChevronDown size={14} className="text-ink-3" aria-hidden="true" />
-        </Select.Icon>
-      </Select.Trigger>
+      {word ? (
+        <Select.Trigger className={word.className} aria-label={`${label}: ${word.text}`}>
+          {word.text}
+        </Select.Trigger>
+      ) : (
+        <Select.Trigger className="btn max-w-72" aria-label={label}>
+          <span className="truncate">
+            <Select.Value placeholder={label} />
+          </span>
+          <Select.Icon>
+            <ChevronDown size={14} className="text-ink-3" aria-hidden="true" />
+          </Select.Icon>
+        </Select.Trigger>
+      )}
       <Select.Portal>
         <Select.Content position="popper" sideOffset={4} className="card z-20 max-h-96 overflow-auto p-1 shadow-lg">
           <Select.Viewport>

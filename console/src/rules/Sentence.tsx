@@ -1,14 +1,13 @@
-import { Check } from "lucide-react";
-import { Select } from "radix-ui";
 import { useRef, useState, type KeyboardEvent, type PointerEvent } from "react";
 import type { Named, Part, Phrase } from "../api";
+import { Pick, type Choice } from "../parts/Pick";
 import { stepped } from "./text";
 
 const ops = [
-  { text: "<", label: "below" },
-  { text: "<=", label: "at or below" },
-  { text: ">", label: "above" },
-  { text: ">=", label: "at or above" },
+  { value: "<", label: "below" },
+  { value: "<=", label: "at or below" },
+  { value: ">", label: "above" },
+  { value: ">=", label: "at or above" },
 ];
 
 const underlined = "rounded-sm text-accent underline decoration-dotted decoration-1 underline-offset-4 hover:bg-accent-weak";
@@ -34,43 +33,16 @@ export function Sentence({ phrases, names, locked, pending, onChange }: { phrase
         if (part.kind === "number") return <Number key={i} part={part} written={pending?.at === placeOf(part) ? pending.text : part.text} names={names} onChange={(text) => onChange(part, text)} />;
         const choices = part.kind === "op" ? ops : alike(names, part.text);
         if (choices.length < 2) return <span key={i}>{p.text}</span>;
-        return <Word key={i} label={part.kind === "op" ? "Comparison" : `In place of ${part.text}`} text={p.text} value={part.text} choices={choices} onChange={(text) => onChange(part, text)} />;
+        return <Pick key={i} label={part.kind === "op" ? "Comparison" : `In place of ${part.text}`} word={{ text: p.text, className: `${underlined} cursor-pointer` }} value={part.text} choices={choices} onChange={(text) => onChange(part, text)} />;
       })}
     </p>
   );
 }
 
 /** What could stand in the place of a name. */
-function alike(names: Named[], name: string): { text: string; label: string; note?: string }[] {
+function alike(names: Named[], name: string): Choice[] {
   const like = names.find((n) => n.name === name)?.like;
-  return like ? names.filter((n) => n.like === like).map((n) => ({ text: n.name, label: n.title, note: n.title === n.name ? undefined : n.name })) : [];
-}
-
-function Word({ label, text, value, choices, onChange }: { label: string; text: string; value: string; choices: { text: string; label: string; note?: string }[]; onChange: (text: string) => void }) {
-  return (
-    <Select.Root value={value} onValueChange={onChange}>
-      <Select.Trigger className={`${underlined} cursor-pointer`} aria-label={`${label}: ${text}`}>
-        {text}
-      </Select.Trigger>
-      <Select.Portal>
-        <Select.Content position="popper" sideOffset={4} className="card z-20 max-h-80 overflow-auto p-1 shadow-lg">
-          <Select.Viewport>
-            {choices.map((c) => (
-              <Select.Item key={c.text} value={c.text} className="flex items-center gap-2 rounded px-2 py-1 outline-none data-[highlighted]:bg-accent-weak data-[highlighted]:text-accent">
-                <span className="w-4">
-                  <Select.ItemIndicator>
-                    <Check size={14} aria-hidden="true" />
-                  </Select.ItemIndicator>
-                </span>
-                <Select.ItemText>{c.label}</Select.ItemText>
-                {c.note && <span className="ml-auto pl-4 font-mono text-xs text-ink-3">{c.note}</span>}
-              </Select.Item>
-            ))}
-          </Select.Viewport>
-        </Select.Content>
-      </Select.Portal>
-    </Select.Root>
-  );
+  return like ? names.filter((n) => n.like === like).map((n) => ({ value: n.name, label: n.title, note: n.title === n.name ? undefined : n.name })) : [];
 }
 
 /** A number that is typed, stepped with the arrow keys, or dragged sideways. */
