@@ -76,9 +76,11 @@ func TestRules(t *testing.T) {
 	run(t, ctx, chromedp.Click(`//form//button[text()="Save"]`), chromedp.WaitVisible(`//*[@role="status"][contains(., "Saved as revision 2.")]`), chromedp.WaitVisible(`//small[contains(., "revision 2")]`),
 		chromedp.Click(`//summary`), chromedp.WaitVisible(`//details//pre[contains(., "7.4 mg/L")]`))
 
-	// The number is dragged, too, and all of it can be undone.
+	// The number is dragged, too, beyond its limits and back, and all of it is undone
+	// at once.
 	place := value[[]float64](t, ctx, `(() => { const r = document.querySelector('input[aria-label="Low oxygen, in mg/L"]').getBoundingClientRect(); return [r.x + r.width / 2, r.y + r.height / 2]; })()`)
 	run(t, ctx, chromedp.MouseEvent(input.DispatchMouseEventTypeMousePressed, place[0], place[1], chromedp.Button("left"), chromedp.ClickCount(1)),
+		chromedp.MouseEvent(input.DispatchMouseEventTypeMouseMoved, place[0]+100, place[1], chromedp.Button("left")), chromedp.WaitVisible(`//*[@data-testid="findings"]//li[contains(., "setpoint-limits")]`),
 		chromedp.MouseEvent(input.DispatchMouseEventTypeMouseMoved, place[0]-40, place[1], chromedp.Button("left")), poll(`document.querySelector('[data-point=trips]').textContent.includes('6.4')`),
 		chromedp.MouseEvent(input.DispatchMouseEventTypeMouseMoved, place[0]-60, place[1], chromedp.Button("left")), poll(`document.querySelector('[data-point=trips]').textContent.includes('5.9')`),
 		chromedp.MouseEvent(input.DispatchMouseEventTypeMouseReleased, place[0]-60, place[1], chromedp.Button("left")), rulesDrawn("standby_blower"),
@@ -160,6 +162,15 @@ func TestRulesByKeyboard(t *testing.T) {
 		assert.Contains(t, difference, want)
 	}
 	run(t, ctx, tabTo(`document.activeElement.placeholder?.startsWith('why')`), chromedp.KeyEvent("by keyboard"), chromedp.KeyEvent(kb.Enter), chromedp.WaitVisible(`//*[@role="status"][contains(., "Saved as revision 2.")]`))
+}
+
+// A point is renamed, too, in every place that has it.
+func TestRenamingAPoint(t *testing.T) {
+	ctx := openRules(t, "low_inflow")
+	run(t, ctx, chromedp.Click(`//summary[contains(., "points, setpoints")]`), chromedp.Click(chromedp.CSS(`[data-other=inflow]`)), chromedp.WaitVisible(chromedp.CSS(`[data-text=inflow] .cm-content`)),
+		chromedp.Click(`//button[text()="Rename…"]`), poll(`document.activeElement.name === 'to'`), selectAll(), chromedp.KeyEvent("spring_inflow"), chromedp.KeyEvent(kb.Enter),
+		chromedp.WaitVisible(chromedp.CSS(`[data-text=spring_inflow] .cm-content`)), poll("("+editorText+").startsWith('input spring_inflow')"),
+		chromedp.Click(chromedp.CSS(`[data-item=low_inflow]`)), chromedp.WaitVisible(chromedp.CSS(`[data-rule=low_inflow] .cm-content`)), poll("("+editorText+").includes('on when spring_inflow < inflow_low')"))
 }
 
 // tabTo presses the tabulator until the focus is where it is wanted.

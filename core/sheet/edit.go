@@ -60,9 +60,8 @@ func declared(sources []Source) version {
 }
 
 // Merge puts what was changed from a base onto another version that was made of
-// it. A declaration that both have changed, each otherwise, stays as theirs has
-// it and is named among the conflicts. Sheets that could not be read are taken
-// over from mine as they are, where theirs did not touch them.
+// it; none of the three has errors. A declaration that both have changed, each
+// otherwise, stays as theirs has it and is named among the conflicts.
 func Merge(base, mine, theirs []Source) (merged []Source, conflicts []Change) {
 	t := declared(theirs)
 	changes := Difference(base, mine)

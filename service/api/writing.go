@@ -299,6 +299,9 @@ func (s *Server) Merge(ctx context.Context, request MergeRequestObject) (MergeRe
 	if err != nil {
 		return nil, err
 	}
+	if _, found := sheet.Parse(mine); sheet.HasErrors(found) {
+		return nil, &failure{http.StatusUnprocessableEntity, "The job has errors; mend them before it is put onto another revision.", found}
+	}
 	_, base, err := s.store.Revision(ctx, request.Body.Base)
 	if err != nil {
 		return nil, err

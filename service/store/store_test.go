@@ -202,3 +202,42 @@ func TestZonesAreKept(t *testing.T) {
 	_, err = s.AddRecording(t.Context(), "summer.csv", r, time.Unix(0, 6))
 	assert.ErrorIs(t, err, ErrExists)
 }
+
+// The newest drafts are kept, whatever is in them.
+func TestDrafts(t *testing.T) {
+	s := open(t, filepath.Join(t.TempDir(), "rectura.db"))
+	sheets := []sheet.Source{{Name: "a.rct", Text: []byte("job \"\xff\n")}}
+	for i := range MostDrafts + 1 {
+		require.NoError(t, s.PutDraft(t.Context(), Draft{Owner: fmt.Sprintf("owner %d", i), Base: 1, Saved: int64(i)}, sheets))
+	}
+	_, _, err := s.Draft(t.Context(), "owner 0")
+	assert.ErrorIs(t, err, ErrNotFound, "the oldest has gone")
+	d, again, err := s.Draft(t.Context(), "owner 1")
+	require.NoError(t, err)
+	assert.Equal(t, sheets, again)
+	assert.Equal(t, int64(1), d.Base)
+	require.NoError(t, s.PutDraft(t.Context(), Draft{Owner: "owner 1", Base: 2, Saved: 1000}, nil))
+	d, again, err = s.Draft(t.Context(), "owner 1")
+	require.NoError(t, err)
+	assert.Equal(t, int64(2), d.Base)
+	assert.Empty(t, again)
+	require.NoError(t, s.DeleteDraft(t.Context(), "owner 1"))
+	require.NoError(t, s.DeleteDraft(t.Context(), "owner 1"), "there is none any more")
+}
+
+// A revision that was made of another than the newest is refused.
+func TestOutdated(t *testing.T) {
+	s := open(t, filepath.Join(t.TempDir(), "rectura.db"))
+	_, err := s.Newest(t.Context())
+	assert.ErrorIs(t, err, ErrNotFound)
+	sheets := []sheet.Source{{Name: "a.rct", Text: []byte("job \"x\"\n")}}
+	for _, base := range []int64{0, 1, 2, 0} {
+		_, err := s.AddRevision(t.Context(), Revision{}, sheets, base)
+		require.NoError(t, err)
+	}
+	_, err = s.AddRevision(t.Context(), Revision{}, sheets, 3)
+	assert.ErrorIs(t, err, ErrOutdated)
+	newest, err := s.Newest(t.Context())
+	require.NoError(t, err)
+	assert.Equal(t, int64(4), newest)
+}

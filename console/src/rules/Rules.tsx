@@ -94,10 +94,11 @@ function Written({ detail, revisions, recordings, draft }: { detail: RevisionDet
   const current = asked.data?.version === writing.version && !asked.isPlaceholderData;
   const errors = checked?.findings.filter((f) => f.severity === "error") ?? [];
   // While the text has errors the rules are those of its last form without.
-  const [good, setGood] = useState<Checked>();
-  if (checked && checked.rules.length > 0 && checked !== good) setGood(checked);
+  const [last, setLast] = useState<{ checked: Checked; version: number }>();
+  const good = last?.checked;
+  if (checked && asked.data && checked.rules.length > 0 && checked !== good) setLast({ checked, version: asked.data.version });
   const rules = useMemo(() => good?.rules ?? [], [good]);
-  const ahead = pending && (asked.data?.version ?? -1) < pending.version ? pending : undefined;
+  const ahead = pending && (last?.version ?? -1) < pending.version ? pending : undefined;
   const placed = asked.data?.version === writing.version;
   const own = placed && checked ? (span && declaredAt(checked.declarations, span.file, span.from)) || checked.declarations.find((d) => d.name === wanted) : undefined;
   if (own) {
@@ -125,13 +126,27 @@ function Written({ detail, revisions, recordings, draft }: { detail: RevisionDet
   const states = good?.play?.states ?? [];
   const undo = () => {
     setSpan(undefined);
+    setPending(undefined);
     writing.undo();
   };
+  const renaming = (name: string) =>
+    errors.length === 0 && (
+      <Rename
+        key={name}
+        name={name}
+        sheets={writing.sheets}
+        onRenamed={(sheets, to) => {
+          writing.edit(sheets);
+          open(to);
+        }}
+      />
+    );
   const text = span && (
-    <section className="card min-w-0">
+    <section className="card min-w-0" data-text={wanted}>
       <header>
-        <h3 className="font-semibold">Text</h3>
+        <h3 className="font-semibold">{rule ? "Text" : wanted}</h3>
         <small className="text-ink-3">{span.file}; laid out when it is saved</small>
+        {!rule && wanted && own?.name === wanted && renaming(wanted)}
       </header>
       <Suspense fallback={<p className="px-3 py-2 text-ink-3">Reading…</p>}>
         <Editor
@@ -145,6 +160,7 @@ function Written({ detail, revisions, recordings, draft }: { detail: RevisionDet
           onChange={(text) => {
             const put = putText(writing.sheets, span, text);
             setSpan(put.span);
+            setPending(undefined);
             writing.edit(put.sheets, `text ${span.file}:${span.from}`);
           }}
         />
@@ -186,6 +202,7 @@ function Written({ detail, revisions, recordings, draft }: { detail: RevisionDet
           disabled={!writing.changed}
           onClick={() => {
             setSpan(undefined);
+            setPending(undefined);
             writing.discard();
           }}
         >
@@ -231,11 +248,14 @@ function Written({ detail, revisions, recordings, draft }: { detail: RevisionDet
         }}
       />
       <div className="grid grid-cols-[280px_minmax(0,1fr)] items-start gap-3 max-lg:grid-cols-1">
-        <ul className="card sticky top-3 max-h-[calc(100vh-6rem)] overflow-auto max-lg:static max-lg:max-h-64" aria-label="Rules of this job">
-          {listed.map((r) => (
-            <Item key={r.name} rule={r} states={states} open={r.name === wanted} onOpen={() => open(r.name)} />
-          ))}
-        </ul>
+        <div className="card sticky top-3 max-h-[calc(100vh-6rem)] overflow-auto max-lg:static max-lg:max-h-64">
+          <ul aria-label="Rules of this job">
+            {listed.map((r) => (
+              <Item key={r.name} rule={r} states={states} open={r.name === wanted} onOpen={() => open(r.name)} />
+            ))}
+          </ul>
+          <Others checked={checked} wanted={wanted} onOpen={open} />
+        </div>
         {rule && good ? (
           <div className="flex min-w-0 flex-col gap-3" data-rule={rule.name}>
             <section className="card">
@@ -245,17 +265,7 @@ function Written({ detail, revisions, recordings, draft }: { detail: RevisionDet
                   {rule.kind === "rule" ? "" : `${rule.kind} · `}
                   {rule.name} · {rule.file}:{rule.line}
                 </small>
-                {errors.length === 0 && (
-                  <Rename
-                    key={rule.name}
-                    name={rule.name}
-                    sheets={writing.sheets}
-                    onRenamed={(sheets, to) => {
-                      writing.edit(sheets);
-                      open(to);
-                    }}
-                  />
-                )}
+                {renaming(rule.name)}
                 <span className="flex-1" />
                 <Final rule={rule} states={states} />
               </header>
@@ -332,9 +342,30 @@ function Written({ detail, revisions, recordings, draft }: { detail: RevisionDet
   );
 }
 
+/** Points, setpoints and the rest, whose text can be opened here too. */
+function Others({ checked, wanted, onOpen }: { checked?: Checked; wanted?: string; onOpen: (name: string) => void }) {
+  const all = (checked?.declarations ?? []).filter((d) => d.name && !kinds.includes(d.keyword));
+  return (
+    <details className="border-t border-line">
+      <summary className="cursor-pointer px-2.5 py-1.5 text-sm text-ink-2 hover:bg-wash">{all.length} points, setpoints and other declarations</summary>
+      <ul aria-label="Other declarations">
+        {all.map((d) => (
+          <li key={`${d.file}:${d.from}`}>
+            <button type="button" onClick={() => onOpen(d.name)} aria-current={d.name === wanted ? "true" : undefined} className="flex w-full gap-2 px-2.5 py-0.5 text-left text-sm hover:bg-wash aria-[current]:bg-accent-weak" data-other={d.name}>
+              <span className="min-w-0 flex-1 truncate font-mono text-[12.5px]">{d.name}</span>
+              <span className="text-xs text-ink-3">{d.keyword}</span>
+            </button>
+          </li>
+        ))}
+      </ul>
+    </details>
+  );
+}
+
+const kinds: string[] = ["rule", "bands", "follow", "loop", "alarm", "message"] satisfies Rule["kind"][];
+
 /** What decides, and is not among the rules that could be read. */
 function unread(checked: Checked | undefined, rules: Rule[]): Rule[] {
-  const kinds: string[] = ["rule", "bands", "follow", "loop", "alarm", "message"] satisfies Rule["kind"][];
   return (checked?.declarations ?? [])
     .filter((d) => kinds.includes(d.keyword) && !rules.some((r) => r.name === d.name))
     .map((d) => ({ kind: d.keyword as Rule["kind"], name: d.name, title: d.name, file: d.file, line: d.from, text: "", sentence: "", calls: [], points: [] }));

@@ -29,7 +29,8 @@ export function Sentence({ phrases, names, locked, pending, onChange }: { phrase
     <p className="max-w-[80ch] px-3 py-2.5 text-[15px] leading-relaxed" data-testid="sentence">
       {phrases.map((p, i) => {
         const { part } = p;
-        if (!part || locked) return <span key={i}>{p.text}</span>;
+        // A number that has just been changed can be changed back.
+        if (!part || (locked && pending?.at !== placeOf(part))) return <span key={i}>{p.text}</span>;
         if (part.kind === "number") return <Number key={i} part={part} written={pending?.at === placeOf(part) ? pending.text : part.text} names={names} onChange={(text) => onChange(part, text)} />;
         const choices = part.kind === "op" ? ops : alike(names, part.text);
         if (choices.length < 2) return <span key={i}>{p.text}</span>;
