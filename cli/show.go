@@ -38,6 +38,7 @@ type shown struct {
 	Tag      string       `json:"tag,omitempty"`
 	Text     string       `json:"text"` // a chain, a value, who calls, a sentence
 	Points   []shownPoint `json:"points,omitempty"`
+	Delays   []string     `json:"delays,omitempty"`
 	declared sheet.Declaration
 }
 
@@ -71,13 +72,13 @@ func runShow(c *cobra.Command, folder string, names []string, format string) err
 	case "json":
 		return writeJSON(c.OutOrStdout(), all)
 	case "csv":
-		l := list{heads: []string{"name", "kind", "title", "tag", "text", "points"}}
+		l := list{heads: []string{"name", "kind", "title", "tag", "text", "points", "delays"}}
 		for _, s := range all {
 			var points []string
 			for _, pt := range s.Points {
 				points = append(points, pt.text())
 			}
-			l.add(s.Name, s.Kind, s.Title, s.Tag, s.Text, strings.Join(points, "; "))
+			l.add(s.Name, s.Kind, s.Title, s.Tag, s.Text, strings.Join(points, "; "), strings.Join(s.Delays, "; "))
 		}
 		return l.csv(c.OutOrStdout())
 	}
@@ -108,15 +109,17 @@ func describe(p *logic.Program, d sheet.Declaration) shown {
 	case *sheet.Trial:
 		s.Text = "plays " + d.Play.Text + ", " + count(len(d.Expect), "expectation", "expectations")
 	default:
-		s.Text = p.Job.Say(d)
-		s.Points = rulePoints(p, h.Name)
+		if card, ok := p.Card(h.Name); ok {
+			s.Text, s.Delays = card.Sentence, card.Delays
+			s.Points = shownPoints(card.Points)
+		}
 	}
 	return s
 }
 
-func rulePoints(p *logic.Program, rule string) []shownPoint {
+func shownPoints(points []logic.RulePoint) []shownPoint {
 	var all []shownPoint
-	for _, pt := range p.Points(rule, nil) {
+	for _, pt := range points {
 		direction := "rising"
 		switch {
 		case pt.Effect == logic.Keeps:
@@ -289,12 +292,21 @@ func printSentences(w io.Writer, all []shown, head, kind string) {
 			first = false
 		}
 		fmt.Fprintln(w, strings.TrimSpace(s.Name+"  "+s.declared.Base().Label))
-		for _, l := range wrapText(s.Text, 92) {
-			fmt.Fprintln(w, "    "+l)
-		}
-		for _, pt := range s.Points {
-			fmt.Fprintln(w, "      "+pt.text())
-		}
+		printCard(w, s.Text, s.Points, s.Delays)
+	}
+}
+
+// printCard prints what is shown of everything that decides: its sentence, its
+// points, its delays.
+func printCard(w io.Writer, sentence string, points []shownPoint, delays []string) {
+	for _, l := range wrapText(sentence, 92) {
+		fmt.Fprintln(w, "    "+l)
+	}
+	for _, pt := range points {
+		fmt.Fprintln(w, "      "+pt.text())
+	}
+	if len(delays) > 0 {
+		fmt.Fprintln(w, "      "+strings.Join(delays, ", "))
 	}
 }
 

@@ -3,6 +3,7 @@ package cli
 import (
 	"fmt"
 	"io"
+	"slices"
 	"strings"
 
 	"github.com/spf13/cobra"
@@ -163,6 +164,26 @@ func printAccount(w io.Writer, a *bench.Account) {
 		fmt.Fprintf(w, "\nNext: %s at %s, %s\n", a.NextState(), clock(a.Next.Time), a.NextText)
 	} else {
 		fmt.Fprintf(w, "\nIt does not change again in this recording.\n")
+	}
+	printWritten(w, a)
+}
+
+// printWritten reminds of what is written: of what was asked for, or of what
+// calls it.
+func printWritten(w io.Writer, a *bench.Account) {
+	p := a.Program
+	names := []string{a.Name}
+	if i := p.OutputIndex(a.Name); i >= 0 {
+		names = nil
+		for _, c := range p.Callers(i) {
+			names = append(names, p.Calling[c].Name)
+		}
+	}
+	for _, name := range slices.Compact(names) {
+		if card, ok := p.Card(name); ok {
+			fmt.Fprintf(w, "\n%s, as written\n", name)
+			printCard(w, card.Sentence, shownPoints(card.Points), card.Delays)
+		}
 	}
 }
 

@@ -904,6 +904,8 @@ export interface components {
             line: number;
             text: string;
             sentence: string;
+            /** @description In words: on-delay 45 s. */
+            delays: string[];
             /** @description The sentence in pieces, of a job that is being written. */
             phrases?: components["schemas"]["Phrase"][];
             calls: string[];

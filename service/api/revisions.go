@@ -83,13 +83,16 @@ func setpointViews(job *sheet.Job) []Setpoint {
 
 func ruleViews(p *logic.Program, phrases bool) []Rule {
 	rules := []Rule{}
-	add := func(d sheet.Declaration, calls []*sheet.Call) {
-		h := d.Base()
-		v := Rule{Kind: RuleKind(d.Keyword()), Name: h.Name, Title: h.Title(), File: h.At.File, Line: h.At.Line, Text: sheet.PrintDeclaration(d), Sentence: p.Job.Say(d), Calls: []string{}, Points: []RulePoint{}}
-		for _, x := range calls {
-			v.Calls = append(v.Calls, x.Output.Name)
+	add := func(name string) {
+		card, ok := p.Card(name)
+		if !ok {
+			return
 		}
-		for _, pt := range p.Points(h.Name, nil) {
+		d := card.Declaration
+		h := d.Base()
+		v := Rule{Kind: RuleKind(d.Keyword()), Name: h.Name, Title: h.Title(), File: h.At.File, Line: h.At.Line, Text: sheet.PrintDeclaration(d), Sentence: card.Sentence,
+			Calls: append([]string{}, card.Calls...), Delays: append([]string{}, card.Delays...), Points: []RulePoint{}}
+		for _, pt := range card.Points {
 			v.Points = append(v.Points, rulePointView(pt))
 		}
 		if phrases {
@@ -99,24 +102,24 @@ func ruleViews(p *logic.Program, phrases bool) []Rule {
 		rules = append(rules, v)
 	}
 	for _, r := range p.Job.Rules {
-		add(r, r.Calls())
+		add(r.Name)
 	}
 	for _, b := range p.Job.Bands {
-		add(b, b.Calls())
+		add(b.Name)
 	}
 	for _, f := range p.Job.Follows {
-		add(f, f.Calls())
+		add(f.Name)
 	}
 	for _, l := range p.Job.Loops {
-		add(l, l.Calls())
+		add(l.Name)
 	}
 	for _, a := range p.Job.Alarms {
 		if a.OfInput == nil { // whose text is the input's
-			add(a, a.Outputs())
+			add(a.Name)
 		}
 	}
 	for _, m := range p.Job.Messages {
-		add(m, nil)
+		add(m.Name)
 	}
 	return rules
 }

@@ -913,10 +913,13 @@ type RevisionDetail struct {
 // Rule A rule, or what decides like one.
 type Rule struct {
 	Calls []string `json:"calls"`
-	File  string   `json:"file"`
-	Kind  RuleKind `json:"kind"`
-	Line  int      `json:"line"`
-	Name  string   `json:"name"`
+
+	// Delays In words: on-delay 45 s.
+	Delays []string `json:"delays"`
+	File   string   `json:"file"`
+	Kind   RuleKind `json:"kind"`
+	Line   int      `json:"line"`
+	Name   string   `json:"name"`
 
 	// Phrases The sentence in pieces, of a job that is being written.
 	Phrases  *[]Phrase   `json:"phrases,omitempty"`

@@ -283,7 +283,7 @@ function Written({ detail, revisions, recordings, draft }: { detail: RevisionDet
                 }}
               />
               {errors.length > 0 && <p className="px-3 pb-2 text-xs text-ink-3">As it was before the error; the words can be changed again once that is mended.</p>}
-              {rule.points.length > 0 && <Points points={rule.points} />}
+              {rule.points.length + rule.delays.length > 0 && <Points points={rule.points} delays={rule.delays} />}
             </section>
             <div className="grid grid-cols-[minmax(0,1fr)_264px] items-start gap-3 max-xl:grid-cols-1">
               <section className="card">
@@ -368,7 +368,7 @@ const kinds: string[] = ["rule", "bands", "follow", "loop", "alarm", "message"] 
 function unread(checked: Checked | undefined, rules: Rule[]): Rule[] {
   return (checked?.declarations ?? [])
     .filter((d) => kinds.includes(d.keyword) && !rules.some((r) => r.name === d.name))
-    .map((d) => ({ kind: d.keyword as Rule["kind"], name: d.name, title: d.name, file: d.file, line: d.from, text: "", sentence: "", calls: [], points: [] }));
+    .map((d) => ({ kind: d.keyword as Rule["kind"], name: d.name, title: d.name, file: d.file, line: d.from, text: "", sentence: "", calls: [], delays: [], points: [] }));
 }
 
 function count(n: number, what: string): string {
@@ -441,9 +441,9 @@ function contactsAtTheEnd(play: Play): Record<string, boolean> {
   return Object.fromEntries(play.lanes.filter((l) => l.kind === "input").map((l) => [l.name, l.spans.at(-1)?.state === "on"]));
 }
 
-function Points({ points }: { points: RulePoint[] }) {
+function Points({ points, delays }: { points: RulePoint[]; delays: string[] }) {
   return (
-    <ul className="grid grid-cols-[repeat(auto-fill,minmax(190px,1fr))] border-t border-line" aria-label="Trip and reset points">
+    <ul className="grid grid-cols-[repeat(auto-fill,minmax(190px,1fr))] border-t border-line" aria-label="Trip and reset points, and delays">
       {points.map((p) => {
         const last = p.stages.at(-1);
         return (
@@ -467,6 +467,15 @@ function Points({ points }: { points: RulePoint[] }) {
           </li>
         );
       })}
+      {delays.length > 0 && (
+        <li className="px-3 py-1.5 text-sm text-ink-2">
+          {delays.map((d) => (
+            <span key={d} className="block">
+              {d}
+            </span>
+          ))}
+        </li>
+      )}
     </ul>
   );
 }
