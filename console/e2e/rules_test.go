@@ -144,7 +144,7 @@ func TestRulesByKeyboard(t *testing.T) {
 	ctx := openRules(t, "standby_blower")
 	run(t, ctx, tabTo(`document.activeElement.dataset.item === 'low_inflow'`), chromedp.KeyEvent(kb.Enter), rulesDrawn("low_inflow"))
 	run(t, ctx, tabTo(`(document.activeElement.getAttribute('aria-label') ?? '').startsWith('Comparison')`), chromedp.KeyEvent(kb.Enter), chromedp.WaitVisible(chromedp.CSS(`[role=option][data-highlighted]`)),
-		chromedp.KeyEvent(kb.ArrowDown), chromedp.KeyEvent(kb.Enter), poll(`document.querySelector('[data-testid=sentence]').textContent.includes('at or below')`), poll(`!document.querySelector('[role=option]')`))
+		chromedp.KeyEvent(kb.ArrowDown), chromedp.WaitVisible(`//*[@role="option"][@data-highlighted][contains(., "at or below")]`), chromedp.KeyEvent(kb.Enter), poll(`document.querySelector('[data-testid=sentence]').textContent.includes('at or below')`), poll(`!document.querySelector('[role=option]')`))
 	run(t, ctx, tabTo(`document.activeElement.getAttribute('aria-label') === 'Low inflow, in L/s'`), chromedp.KeyEvent(kb.PageDown), poll(`document.querySelector('[data-point=trips]').textContent.includes('15')`), rulesDrawn("low_inflow"))
 	run(t, ctx, tabTo(`document.activeElement.textContent === 'Rename…'`), chromedp.KeyEvent(kb.Enter), poll(`document.activeElement.name === 'to'`))
 	run(t, ctx, selectAll(), chromedp.KeyEvent("mains"), chromedp.KeyEvent(kb.Enter), chromedp.WaitVisible(`//form//*[@role="alert"][contains(., "already that of the input")]`))
@@ -153,7 +153,7 @@ func TestRulesByKeyboard(t *testing.T) {
 	run(t, ctx, tabTo(`document.activeElement.textContent.startsWith('New rule')`), chromedp.KeyEvent(kb.Enter), chromedp.WaitVisible(`//button[contains(., "watchdog")]`),
 		tabTo(`document.activeElement.textContent.startsWith('watchdog')`), chromedp.KeyEvent(kb.Enter), chromedp.WaitVisible(chromedp.CSS(`[data-pattern=watchdog]`)),
 		tabTo(`(document.activeElement.getAttribute('aria-label') ?? '').startsWith('Stands for Raceway pH')`), chromedp.KeyEvent(kb.Enter), chromedp.WaitVisible(chromedp.CSS(`[role=option][data-highlighted]`)),
-		chromedp.KeyEvent(kb.ArrowDown), chromedp.KeyEvent(kb.Enter), poll(`!document.querySelector('[role=option]')`),
+		chromedp.KeyEvent(kb.ArrowDown), chromedp.WaitVisible(`//*[@role="option"][@data-highlighted][contains(., "Raceway 1 pH")]`), chromedp.KeyEvent(kb.Enter), poll(`!document.querySelector('[role=option]')`),
 		tabTo(`document.activeElement.textContent === 'Put it into the job'`), chromedp.KeyEvent(kb.Enter), chromedp.WaitVisible(chromedp.CSS(`[data-rule=meter_silent] .cm-content`)), rulesDrawn("meter_silent"))
 	assert.Contains(t, textOf(t, ctx, `[data-testid=sentence]`), "when Raceway 1 pH is bad")
 	run(t, ctx, tabTo(`document.activeElement.textContent.startsWith('Save as revision 2')`), chromedp.KeyEvent(kb.Enter), chromedp.WaitVisible(chromedp.CSS(`[data-testid=differences]`)))
