@@ -165,7 +165,7 @@ func TestBench(t *testing.T) {
 
 	// Another recording, by its menu, with the keyboard.
 	run(t, ctx, chromedp.Focus(chromedp.CSS(`button[aria-label=Recording]`)), chromedp.KeyEvent(kb.Enter), chromedp.WaitVisible(chromedp.CSS(`[role=option][data-highlighted]`)),
-		chromedp.KeyEvent(kb.Home), chromedp.WaitVisible(`//*[@role="option"][@data-highlighted][contains(., "broken-loop")]`), chromedp.KeyEvent(kb.Enter),
+		chromedp.KeyEvent(kb.Home), chromedp.WaitVisible(`//*[@role="option"][@data-highlighted][contains(., "broken-loop")]`), choose(),
 		chromedp.WaitVisible(`//*[@role="option"][contains(., "broken loop or no supply")]`), drawn())
 	run(t, ctx, chromedp.Click(`//button[normalize-space()="Dark"]`), chromedp.WaitVisible(chromedp.CSS(`html.dark`)), drawn())
 	run(t, ctx, chromedp.Click(`//*[@role="option"][contains(., "standby_blower")][contains(., "undecided")]`), chromedp.WaitVisible(chromedp.CSS(`[data-testid=cursor]`)))

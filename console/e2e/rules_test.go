@@ -8,6 +8,7 @@ import (
 	"strings"
 	"testing"
 
+	"github.com/chromedp/cdproto/cdp"
 	"github.com/chromedp/cdproto/input"
 	"github.com/chromedp/chromedp"
 	"github.com/chromedp/chromedp/kb"
@@ -144,7 +145,7 @@ func TestRulesByKeyboard(t *testing.T) {
 	ctx := openRules(t, "standby_blower")
 	run(t, ctx, tabTo(`document.activeElement.dataset.item === 'low_inflow'`), chromedp.KeyEvent(kb.Enter), rulesDrawn("low_inflow"))
 	run(t, ctx, tabTo(`(document.activeElement.getAttribute('aria-label') ?? '').startsWith('Comparison')`), chromedp.KeyEvent(kb.Enter), chromedp.WaitVisible(chromedp.CSS(`[role=option][data-highlighted]`)),
-		chromedp.KeyEvent(kb.ArrowDown), chromedp.WaitVisible(`//*[@role="option"][@data-highlighted][contains(., "at or below")]`), chromedp.KeyEvent(kb.Enter), poll(`document.querySelector('[data-testid=sentence]').textContent.includes('at or below')`), poll(`!document.querySelector('[role=option]')`))
+		chromedp.KeyEvent(kb.ArrowDown), chromedp.WaitVisible(`//*[@role="option"][@data-highlighted][contains(., "at or below")]`), choose(), poll(`document.querySelector('[data-testid=sentence]').textContent.includes('at or below')`), poll(`!document.querySelector('[role=option]')`))
 	run(t, ctx, tabTo(`document.activeElement.getAttribute('aria-label') === 'Low inflow, in L/s'`), chromedp.KeyEvent(kb.PageDown), poll(`document.querySelector('[data-point=trips]').textContent.includes('15')`), rulesDrawn("low_inflow"))
 	run(t, ctx, tabTo(`document.activeElement.textContent === 'Rename…'`), chromedp.KeyEvent(kb.Enter), poll(`document.activeElement.name === 'to'`))
 	run(t, ctx, selectAll(), chromedp.KeyEvent("mains"), chromedp.KeyEvent(kb.Enter), chromedp.WaitVisible(`//form//*[@role="alert"][contains(., "already that of the input")]`))
@@ -153,7 +154,7 @@ func TestRulesByKeyboard(t *testing.T) {
 	run(t, ctx, tabTo(`document.activeElement.textContent.startsWith('New rule')`), chromedp.KeyEvent(kb.Enter), chromedp.WaitVisible(`//button[contains(., "watchdog")]`),
 		tabTo(`document.activeElement.textContent.startsWith('watchdog')`), chromedp.KeyEvent(kb.Enter), chromedp.WaitVisible(chromedp.CSS(`[data-pattern=watchdog]`)),
 		tabTo(`(document.activeElement.getAttribute('aria-label') ?? '').startsWith('Stands for Raceway pH')`), chromedp.KeyEvent(kb.Enter), chromedp.WaitVisible(chromedp.CSS(`[role=option][data-highlighted]`)),
-		chromedp.KeyEvent(kb.ArrowDown), chromedp.WaitVisible(`//*[@role="option"][@data-highlighted][contains(., "Raceway 1 pH")]`), chromedp.KeyEvent(kb.Enter), poll(`!document.querySelector('[role=option]')`),
+		chromedp.KeyEvent(kb.ArrowDown), chromedp.WaitVisible(`//*[@role="option"][@data-highlighted][contains(., "Raceway 1 pH")]`), choose(), poll(`!document.querySelector('[role=option]')`),
 		tabTo(`document.activeElement.textContent === 'Put it into the job'`), chromedp.KeyEvent(kb.Enter), chromedp.WaitVisible(chromedp.CSS(`[data-rule=meter_silent] .cm-content`)), rulesDrawn("meter_silent"))
 	assert.Contains(t, textOf(t, ctx, `[data-testid=sentence]`), "when Raceway 1 pH is bad")
 	run(t, ctx, tabTo(`document.activeElement.textContent.startsWith('Save as revision 2')`), chromedp.KeyEvent(kb.Enter), chromedp.WaitVisible(chromedp.CSS(`[data-testid=differences]`)))
@@ -171,6 +172,13 @@ func TestRenamingAPoint(t *testing.T) {
 		chromedp.Click(`//button[text()="Rename…"]`), poll(`document.activeElement.name === 'to'`), selectAll(), chromedp.KeyEvent("spring_inflow"), chromedp.KeyEvent(kb.Enter),
 		chromedp.WaitVisible(chromedp.CSS(`[data-text=spring_inflow] .cm-content`)), poll("("+editorText+").startsWith('input spring_inflow')"),
 		chromedp.Click(chromedp.CSS(`[data-item=low_inflow]`)), chromedp.WaitVisible(chromedp.CSS(`[data-rule=low_inflow] .cm-content`)), poll("("+editorText+").includes('on when spring_inflow < inflow_low')"))
+
+	// A name that is typed in the text is the rule's name at once, and the editor
+	// stays where it is.
+	run(t, ctx, chromedp.Focus(chromedp.CSS(`[data-testid=editor] .cm-content`)), poll(`document.activeElement.classList.contains('cm-content')`),
+		chromedp.KeyEvent(strings.Repeat(kb.ArrowRight, len("rule low_inflow"))), chromedp.KeyEvent("_today"), chromedp.WaitVisible(chromedp.CSS(`[data-rule=low_inflow_today] .cm-content`)))
+	assert.True(t, value[bool](t, ctx, `document.activeElement.classList.contains('cm-content')`))
+	assert.Contains(t, value[string](t, ctx, editorText), "rule low_inflow_today \"Low inflow\"")
 }
 
 // tabTo presses the tabulator until the focus is where it is wanted.
@@ -185,6 +193,23 @@ func tabTo(there string) chromedp.Action[chromedp.Void] {
 			}
 		}
 		return context.DeadlineExceeded
+	})
+}
+
+// choose presses Enter on an option of a menu. The character that goes with it is
+// left out: a keyboard's reaches the menu still, and a separate event the button
+// that has the focus by then.
+func choose() chromedp.Action[chromedp.Void] {
+	return chromedp.Func(func(ctx context.Context, target *chromedp.Target) error {
+		for _, k := range kb.Encode('\r') {
+			if k.Type == kb.KeyChar {
+				continue
+			}
+			if _, err := cdp.Call(ctx, target, input.DispatchKeyEvent, *k); err != nil {
+				return err
+			}
+		}
+		return nil
 	})
 }
 

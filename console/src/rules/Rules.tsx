@@ -52,6 +52,8 @@ export function Rules() {
 interface Opened {
   name?: string;
   span?: Span;
+  /** How often something was opened: another time, another editor. */
+  time: number;
 }
 
 /** Which of several recordings is drawn unless another is chosen: the shortest of some length. */
@@ -68,7 +70,7 @@ function Written({ detail, revisions, recordings, draft }: { detail: RevisionDet
   const [saved, setSaved] = useState<{ number: number; from: number; changes: Change[] }>();
   const [pending, setPending] = useState<Pending & { version: number }>();
   const recording = Number(params.get("recording") ?? usual(recordings) ?? NaN);
-  const [opened, setOpened] = useState<Opened>({ name: params.get("rule") ?? undefined });
+  const [opened, setOpened] = useState<Opened>({ name: params.get("rule") ?? undefined, time: 0 });
   const { name: wanted, span } = opened;
   const setSpan = (span?: Span) => setOpened((o) => ({ ...o, span }));
   const change = (name: string, value: string) =>
@@ -104,11 +106,11 @@ function Written({ detail, revisions, recordings, draft }: { detail: RevisionDet
   if (own) {
     // What is opened is found by its place while its text is written, and may get another name there.
     const name = errors.length === 0 && own.name ? own.name : wanted;
-    if (!span || name !== wanted || span.file !== own.file || span.from !== own.from || span.to !== own.to) setOpened({ name, span: { file: own.file, from: own.from, to: own.to } });
+    if (!span || name !== wanted || span.file !== own.file || span.from !== own.from || span.to !== own.to) setOpened({ ...opened, name, span: { file: own.file, from: own.from, to: own.to } });
   }
   const first = rules[0]?.name;
   const gone = wanted !== undefined && current && !own && !span && errors.length === 0; // undone, or never there
-  if ((!wanted || gone) && first && first !== wanted) setOpened({ name: first });
+  if ((!wanted || gone) && first && first !== wanted) setOpened({ name: first, time: opened.time + 1 });
   useEffect(() => {
     if (wanted)
       setParams(
@@ -119,7 +121,7 @@ function Written({ detail, revisions, recordings, draft }: { detail: RevisionDet
         { replace: true },
       );
   }, [wanted, setParams]);
-  const open = (name: string) => setOpened({ name });
+  const open = (name: string, span?: Span) => setOpened((o) => ({ name, span, time: o.time + 1 }));
   const rule = rules.find((r) => r.name === wanted);
   // What has been written since there are errors is listed by its name.
   const listed = [...rules, ...(errors.length > 0 ? unread(checked, rules) : [])];
@@ -150,7 +152,7 @@ function Written({ detail, revisions, recordings, draft }: { detail: RevisionDet
       </header>
       <Suspense fallback={<p className="px-3 py-2 text-ink-3">Reading…</p>}>
         <Editor
-          key={`${span.file}:${wanted}`}
+          key={opened.time}
           text={textAt(writing.sheets, span)}
           first={span.from}
           findings={placed ? (checked?.findings ?? []).filter((f) => f.file === span.file) : []}
@@ -225,14 +227,15 @@ function Written({ detail, revisions, recordings, draft }: { detail: RevisionDet
         </p>
       )}
       {saved && !writing.changed && (
-        <details className="card px-3 py-1.5 text-ink-2" open={false}>
-          <summary className="cursor-pointer" role="status">
-            <b>Saved as revision {saved.number}.</b> <span className="text-accent">What is different from revision {saved.from}</span>
-          </summary>
-          <div className="py-2">
-            <Differences changes={saved.changes} before={`revision ${saved.from}`} after={`revision ${saved.number}`} />
-          </div>
-        </details>
+        <div className="card px-3 py-1.5 text-ink-2" role="status">
+          <b>Saved as revision {saved.number}.</b>
+          <details>
+            <summary className="cursor-pointer text-accent">What is different from revision {saved.from}</summary>
+            <div className="py-2">
+              <Differences changes={saved.changes} before={`revision ${saved.from}`} after={`revision ${saved.number}`} />
+            </div>
+          </details>
+        </div>
       )}
       {errors.length > 0 && writing.changed && (
         <p className="card border-critical px-3 py-1.5" role="status">
@@ -244,7 +247,7 @@ function Written({ detail, revisions, recordings, draft }: { detail: RevisionDet
         onOpen={(f) => {
           const d = checked && declaredAt(checked.declarations, f.file, f.line);
           if (!d) return;
-          setOpened({ name: d.name, span: { file: d.file, from: d.from, to: d.to } });
+          open(d.name, { file: d.file, from: d.from, to: d.to });
         }}
       />
       <div className="grid grid-cols-[280px_minmax(0,1fr)] items-start gap-3 max-lg:grid-cols-1">
