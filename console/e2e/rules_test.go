@@ -74,8 +74,13 @@ func TestRules(t *testing.T) {
 	assert.Contains(t, difference, "− setpoint oxygen_low \"Low oxygen\" 6.0 mg/L")
 	assert.Contains(t, difference, "+ setpoint oxygen_low \"Low oxygen\" 7.4 mg/L")
 	assert.NotContains(t, difference, "standby_blower", "nothing else is different")
-	run(t, ctx, chromedp.Click(`//form//button[text()="Save"]`), chromedp.WaitVisible(`//*[@role="status"][contains(., "Saved as revision 2.")]`), chromedp.WaitVisible(`//small[contains(., "revision 2")]`),
+	run(t, ctx, chromedp.Click(`//form//button[text()="Save"]`), chromedp.WaitVisible(`//*[@role="status"][contains(., "Saved as revision 2.")]`), chromedp.WaitVisible(`//button[@aria-label="Revision"][contains(., "Revision 2")]`),
 		chromedp.Click(`//summary`), chromedp.WaitVisible(`//details//pre[contains(., "7.4 mg/L")]`))
+
+	// An earlier revision is as it was.
+	run(t, ctx, chromedp.Click(chromedp.CSS(`button[aria-label=Revision]`)), chromedp.Click(`//*[@role="option"][contains(., "Revision 1")]`), chromedp.WaitVisible(`//small[contains(., "2 is newer")]`), rulesDrawn("standby_blower"),
+		poll(`document.querySelector('[data-point=trips]').textContent.includes('6mg/L')`), chromedp.Click(chromedp.CSS(`button[aria-label=Revision]`)), chromedp.Click(`//*[@role="option"][contains(., "Revision 2")]`),
+		poll(`document.querySelector('[data-point=trips]')?.textContent.includes('7.4')`), rulesDrawn("standby_blower"))
 
 	// The number is dragged, too, beyond its limits and back, and all of it is undone
 	// at once.

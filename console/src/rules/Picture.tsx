@@ -91,20 +91,22 @@ function Drawn({ played, play, points, trips, width, dark }: { played: PlayedPan
     return () => plot.destroy();
   }, [panel, series, play, points, trips, width, dark]);
   return (
-    <div className="flex pb-1.5" data-panel={panel.input}>
-      <svg width={left} height={height} aria-hidden="true" className="shrink-0 overflow-visible">
-        {valueTicks(panel.low, panel.high, 5).map((v) => (
-          <text key={v} x={left - 6} y={height - ((v - panel.low) / (panel.high - panel.low)) * height + 4} textAnchor="end" fontSize="10.5" fill="var(--ink-3)">
-            {figure(v)}
-          </text>
-        ))}
-      </svg>
-      <div className="relative" style={{ width, height }}>
-        <div ref={host} />
-        {series.t.length === 0 && <p className="absolute inset-0 grid place-items-center text-sm text-ink-3">{panel.input} is not in this recording.</p>}
-        <span className="pointer-events-none absolute top-0.5 left-1 rounded bg-sheet/85 px-1 text-[11px] text-ink-2">
-          {panel.input} <span className="text-ink-3">{panel.unit}</span>
-        </span>
+    <div className="pb-1.5" data-panel={panel.input}>
+      <p className="text-[11px] text-ink-2" style={{ paddingLeft: left }}>
+        {panel.input} <span className="text-ink-3">{panel.unit}</span>
+      </p>
+      <div className="flex">
+        <svg width={left} height={height} aria-hidden="true" className="shrink-0 overflow-visible">
+          {valueTicks(panel.low, panel.high, 5).map((v) => (
+            <text key={v} x={left - 6} y={height - ((v - panel.low) / (panel.high - panel.low)) * height + 4} textAnchor="end" fontSize="10.5" fill="var(--ink-3)">
+              {figure(v)}
+            </text>
+          ))}
+        </svg>
+        <div className="relative" style={{ width, height }}>
+          <div ref={host} />
+          {series.t.length === 0 && <p className="absolute inset-0 grid place-items-center text-sm text-ink-3">{panel.input} is not in this recording.</p>}
+        </div>
       </div>
     </div>
   );

@@ -23,13 +23,13 @@ export function Rules() {
   const [params] = useSearchParams();
   const revisions = useQuery({ queryKey: ["revisions"], queryFn: listRevisions });
   const recordings = useQuery({ queryKey: ["recordings"], queryFn: listRecordings });
-  const wanted = Number(params.get("revision") ?? NaN);
+  const [begin, setBegin] = useState({ revision: Number(params.get("revision") ?? NaN), time: 0 });
   // Asked for once: from then on this page itself knows what has been written.
   const start = useQuery({
-    queryKey: ["start"],
+    queryKey: ["start", begin.time],
     queryFn: async () => {
       const [draft, all] = await Promise.all([getDraft(owner()), listRevisions()]);
-      const base = Number.isFinite(wanted) ? wanted : (draft?.base ?? all[0]?.number);
+      const base = Number.isFinite(begin.revision) ? begin.revision : (draft?.base ?? all[0]?.number);
       if (base === undefined) return { none: true as const };
       return { none: false as const, detail: await getRevision(base), draft: draft?.base === base ? draft : null };
     },
@@ -45,7 +45,7 @@ export function Rules() {
     );
   if (error) return <Trouble error={error} />;
   if (!start.data || !revisions.data || !recordings.data) return <p className="text-ink-3">Reading…</p>;
-  return <Written detail={start.data.detail} revisions={revisions.data} recordings={recordings.data} draft={start.data.draft} />;
+  return <Written key={begin.time} onBegin={(revision) => setBegin({ revision, time: begin.time + 1 })} detail={start.data.detail} revisions={revisions.data} recordings={recordings.data} draft={start.data.draft} />;
 }
 
 /** What is opened: by its name, and by its place once that is known. */
@@ -61,7 +61,7 @@ function usual(recordings: Recording[]): number | undefined {
   return recordings.filter((r) => r.seconds >= 60).sort((a, b) => a.seconds - b.seconds)[0]?.id ?? recordings[0]?.id;
 }
 
-function Written({ detail, revisions, recordings, draft }: { detail: RevisionDetail; revisions: Revision[]; recordings: Recording[]; draft: Draft | null }) {
+function Written({ detail, revisions, recordings, draft, onBegin }: { onBegin: (revision: number) => void; detail: RevisionDetail; revisions: Revision[]; recordings: Recording[]; draft: Draft | null }) {
   const [params, setParams] = useSearchParams();
   const writing = useWriting(detail.revision.number, detail.sheets, draft?.sheets ?? detail.sheets);
   const [restored, setRestored] = useState(draft !== null);
@@ -187,9 +187,22 @@ function Written({ detail, revisions, recordings, draft }: { detail: RevisionDet
       <div className="flex flex-wrap items-center gap-2.5">
         <h1 className="mr-1 text-xl font-semibold tracking-tight">Rules</h1>
         <Pick label="Recording" value={String(recording)} onChange={(v) => change("recording", v)} choices={recordings.map((r) => ({ value: String(r.id), label: r.name, note: lasting(r.seconds) }))} />
+        {writing.changed ? (
+          <span className="chip">written on revision {writing.base}</span>
+        ) : (
+          <Pick
+            label="Revision"
+            value={String(writing.base)}
+            onChange={(v) => {
+              change("revision", v);
+              onBegin(Number(v));
+            }}
+            choices={revisions.map((r) => ({ value: String(r.number), label: `Revision ${r.number}`, note: r.note }))}
+          />
+        )}
         <small className="text-ink-3" data-testid="status">
-          revision {writing.base}
-          {newest > writing.base && `, and ${newest} is newer`} · {count(checked?.findings.length ?? 0, "finding")}
+          {newest > writing.base && `${newest} is newer · `}
+          {count(checked?.findings.length ?? 0, "finding")}
         </small>
         <span className="flex-1" />
         <button type="button" className="btn" disabled={errors.length > 0 || !checked} onClick={() => setMaking(true)}>
@@ -324,6 +337,7 @@ function Written({ detail, revisions, recordings, draft }: { detail: RevisionDet
             open={saving}
             onOpen={setSaving}
             onSaved={(number, from, changes) => {
+              change("revision", String(number));
               setSaved({ number, from, changes });
               setRestored(false);
             }}
