@@ -26,6 +26,7 @@ go-test: install-gcc
 # A few seconds of each fuzz test; the seeds run with the tests.
 fuzz:
 	go test ./core/sheet -run '^$$' -fuzz FuzzParse -fuzztime $(FUZZ_TIME)
+	go test ./core/sheet -run '^$$' -fuzz FuzzEdit -fuzztime $(FUZZ_TIME)
 	go test ./core/recording/csv -run '^$$' -fuzz FuzzRead -fuzztime $(FUZZ_TIME)
 	go test ./core/recording -run '^$$' -fuzz FuzzDecodeBlock -fuzztime $(FUZZ_TIME)
 	go test ./core/recording/format -run '^$$' -fuzz FuzzRead -fuzztime $(FUZZ_TIME)

@@ -182,7 +182,7 @@ func (n *inspector) condition(i int32) {
 		if !isBand {
 			at = source.compare.Place()
 		}
-		n.verdict(at, source.compare, c.a, never, always, source.unit)
+		n.verdict(at, n.compared(source.compare, c.b, source.unit), c.a, never, always, source.unit)
 		n.hysteresis(c, source.compare.Hysteresis, source.unit)
 	case condBetween, condOutside:
 		x, low, high := n.span(c.a), n.span(c.b), n.span(c.n)
@@ -190,13 +190,13 @@ func (n *inspector) condition(i int32) {
 		if c.op == condOutside {
 			apart, inside = inside, x.high < low.low || x.low > high.high
 		}
-		n.verdict(source.from.Place(), source.from, c.a, apart, inside, source.unit)
+		n.verdict(source.from.Place(), source.from.String(), c.a, apart, inside, source.unit)
 		if b, ok := source.from.(*sheet.Between); ok {
 			n.hysteresis(c, b.Hysteresis, source.unit)
 		}
 	case condCrosses:
 		x, y := n.span(c.a), n.span(c.b)
-		n.verdict(source.from.Place(), source.from, c.a, x.high < y.low || x.low > y.high, false, source.unit)
+		n.verdict(source.from.Place(), source.from.String(), c.a, x.high < y.low || x.low > y.high, false, source.unit)
 	case condAnd:
 		n.contradiction(c)
 	}
@@ -225,7 +225,16 @@ func (n *inspector) judge(c *condNode) (never, always bool) {
 	}
 }
 
-func (n *inspector) verdict(at sheet.Place, what sheet.Condition, value int32, never, always bool, u unit.Unit) {
+// compared is a comparison with the number that a setpoint or constant puts in.
+func (n *inspector) compared(x *sheet.Compare, right int32, u unit.Unit) string {
+	s := n.span(right)
+	if _, written := x.R.(*sheet.Literal); written || s.low != s.high {
+		return x.String()
+	}
+	return x.String() + ", " + withUnit(unit.Short(s.low), u) + ","
+}
+
+func (n *inspector) verdict(at sheet.Place, what string, value int32, never, always bool, u unit.Unit) {
 	if name, chain, ok := n.measured(value); ok && chain != nil {
 		n.judged[name] = true
 	}

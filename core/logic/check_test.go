@@ -48,6 +48,8 @@ rule uses
 		{"on when x < -1 mg/L for 1 s", "20:11: error: x < -1 mg/L can never be true: what x can read is from -0.4945 mg/L to 20 mg/L; correct the number, or the chain [never-true]"},
 		{"on when x > 20 mg/L for 1 s", "20:11: error: x > 20 mg/L can never be true: what x can read is from -0.4945 mg/L to 20 mg/L; correct the number, or the chain [never-true]"},
 		{"on when x >= 20 mg/L for 1 s", ""},
+		{"on when y > 3 * s for 1 s", ""},
+		{"on when y > 4 * s for 1 s", "20:11: error: y > 4 * s, 24 mg/L, can never be true: what y can read is from 0 mg/L to 20 mg/L; correct the number, or the chain [never-true]"},
 		{"on when x < 3.605 mA for 1 s", ""}, // count 738 reads 3.604 mA
 		{"on when y <= 20 mg/L for 1 s", "20:11: error: y <= 20 mg/L is always true: what y can read is from 0 mg/L to 20 mg/L; correct the number, or the chain [always-true]"},
 		{"on when y < 20 mg/L for 1 s", ""},

@@ -174,3 +174,34 @@ func checkPhrases(t require.TestingT, sources []sheet.Source) {
 		}
 	}
 }
+
+// Whatever the texts, nothing panics, and what is merged from nothing changed is
+// theirs.
+func FuzzEdit(f *testing.F) {
+	f.Add("job \"x\"\ninput a discrete\n", "job \"x\"\ninput a discrete\nrule r\n  on when a\n", "a", "b")
+	f.Add("job \"x\"\nsetpoint s 5 s\n", "setpoint s 6 s\nconstant s 7 s\nrule\n", "s", "é")
+	f.Fuzz(func(t *testing.T, before, after, from, to string) {
+		a, b := source(before), source(after)
+		sheet.Difference(a, b)
+		sheet.Merge(a, b, source(from))
+		merged, conflicts := sheet.Merge(a, a, b)
+		require.Empty(t, conflicts)
+		require.Empty(t, sheet.Difference(b, merged))
+		for _, s := range [][]sheet.Source{a, b} {
+			job, found := sheet.Parse(s)
+			if sheet.HasErrors(found) {
+				continue
+			}
+			if renamed, err := sheet.Rename(s, from, to); err == nil {
+				_, found := sheet.Parse(renamed)
+				require.False(t, sheet.HasErrors(found), "%v", found)
+			}
+			sheet.Adopt(job, b, map[string]string{from: to}) // which can be adopted is not asked here
+			for _, f := range job.Files {
+				for _, d := range f.Declarations {
+					require.Equal(t, job.Say(d) == "", len(job.Phrases(d)) == 0)
+				}
+			}
+		}
+	})
+}
