@@ -48,9 +48,11 @@ func runCheck(c *cobra.Command, folder, format string) error {
 	if p != nil && len(missing) == 0 {
 		played, err := playTrials(c, folder, p, job.Trials)
 		if err != nil {
-			return err
+			t := job.Trials[len(played)] // the one that stopped it
+			found = append(found, sheet.Finding{Place: t.Play.At, Severity: sheet.Error, Code: "unplayable-trial", Text: fmt.Sprintf("this trial cannot be played: %v", err)})
+		} else {
+			found = append(found, bench.Untried(job, played)...)
 		}
-		found = append(found, bench.Untried(job, played)...)
 	}
 	sheet.Sort(found)
 	switch format {

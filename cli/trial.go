@@ -87,18 +87,19 @@ func runTrial(c *cobra.Command, folder string, names []string, format string) er
 	return nil
 }
 
-// playTrials plays trials of a job with the recordings in its folder.
+// playTrials plays trials of a job with the recordings in its folder. With an
+// error it gives those that were played before.
 func playTrials(c *cobra.Command, folder string, p *logic.Program, trials []*sheet.Trial) ([]*bench.Outcome, error) {
 	read := map[string]*recording.Recording{} // by file, for trials without mappings
 	var all []*bench.Outcome
 	for _, t := range trials {
 		r, err := trialRecording(c, folder, p, t, read)
 		if err != nil {
-			return nil, fmt.Errorf("trial %s: %w", t.Name, err)
+			return all, fmt.Errorf("trial %s: %w", t.Name, err)
 		}
 		o, err := bench.RunTrial(p.Job, t, r)
 		if err != nil {
-			return nil, err
+			return all, err
 		}
 		all = append(all, o)
 	}
