@@ -198,14 +198,17 @@ type player struct {
 // at which a timer falls due.
 func (w *player) play(start, end int64) {
 	for t := start; t <= end; {
+		next := int64(never)
 		for i := range w.cursors {
-			if c := &w.cursors[i]; c.time == t {
+			c := &w.cursors[i]
+			if c.time == t {
 				w.stepper.Read(t, c.input, c.take(), c.at)
 			}
+			next = min(next, c.time)
 		}
 		w.command(t)
 		w.step(t)
-		t = min(w.nextReading(), w.nextCommand(), w.stepper.Next())
+		t = min(next, w.nextCommand(), w.stepper.Next())
 	}
 }
 

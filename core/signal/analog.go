@@ -244,7 +244,13 @@ func (a *Analog) turnBad(f Fault) (changed bool) {
 // hand takes the last reading on through filter, clamp and rounding.
 func (a *Analog) hand(t int64) (changed bool) {
 	c := a.Chain
-	v := c.shape(a.smooth(t, c.Carry(a.Reading, a.At, len(c.stages))))
+	v := c.Carry(a.Reading, a.At, len(c.stages))
+	if c.method != noFilter {
+		v = a.smooth(t, v)
+	}
+	if c.clamped || c.round > 0 {
+		v = c.shape(v)
+	}
 	if a.fresh || math.Abs(v-a.Value) >= c.ignore {
 		changed = a.fresh || v != a.Value
 		a.Value, a.Fault, a.fresh = v, None, false
@@ -272,10 +278,7 @@ func (a *Analog) smooth(t int64, v float64) float64 {
 	c := a.Chain
 	first := a.empty
 	a.empty = false
-	switch c.method {
-	case noFilter:
-		return v
-	case lag:
+	if c.method == lag {
 		// The exact answer of a first-order lag to a signal that held its last
 		// value until now.
 		if first {

@@ -30,9 +30,10 @@ const (
 // anything, by itself: without what came before it.
 func (c *Chain) Judge(value float64, at int) Fault {
 	switch {
-	case math.IsNaN(value):
-		return Reported
-	case math.IsInf(value, 0):
+	case value-value != 0: // one test for what is seldom either
+		if math.IsNaN(value) {
+			return Reported
+		}
 		return Infinite
 	case c.signed && at == 0 && (value > math.MaxInt16 || value < math.MinInt16):
 		return Overflow
