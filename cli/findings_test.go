@@ -69,6 +69,7 @@ func TestFindingsInTheDocs(t *testing.T) {
 	assert.Equal(t, []string{"error encoding"}, checked(t, frame+"# \xff\n", recording))
 	assert.Equal(t, []string{"error size"}, checked(t, frame+strings.Repeat("#\n", sheet.MaxSize/2+1), recording))
 
+	known := map[string]bool{}
 	codes := regexp.MustCompile(`"([a-z]+(?:-[a-z]+)*)", (?:"|` + "`" + `)|Code: +"([a-z-]+)"|typeError\{[^"]*"([a-z-]+)"`)
 	for _, pattern := range []string{"../core/sheet/*.go", "../core/logic/check.go", "../core/bench/untried.go", "check.go"} {
 		files, err := filepath.Glob(pattern)
@@ -85,10 +86,14 @@ func TestFindingsInTheDocs(t *testing.T) {
 				}
 				for _, m := range codes.FindAllStringSubmatch(line, -1) {
 					if code := m[1] + m[2] + m[3]; code != "internal" {
+						known[code] = true
 						assert.True(t, sections[code], "docs/findings.md has no section %s, of %s", code, file)
 					}
 				}
 			}
 		}
+	}
+	for section := range sections {
+		assert.True(t, known[section], "docs/findings.md has a section %s, and nothing is found by that name", section)
 	}
 }

@@ -135,7 +135,7 @@ func (r *Result) plantLevel(o *logic.Output, did, would *recording.Column) strin
 	if far == 0 {
 		return fmt.Sprintf("column %s is an output: the plant did what the rules say", o.Name)
 	}
-	return fmt.Sprintf("column %s is an output: the plant was %s from where the rules put it at %s, and nearer at other times; readings come from a plant that was driven otherwise", o.Name, withUnit(far, o.Unit), r.Recording.Clock.Format(at))
+	return fmt.Sprintf("column %s is an output: the plant was up to %s from where the rules put it, at %s; readings come from a plant that was driven otherwise", o.Name, withUnit(far, o.Unit), r.Recording.Clock.Format(at))
 }
 
 // WithOutputs is the recording with what the rules did with each output as a

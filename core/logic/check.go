@@ -277,7 +277,7 @@ func (n *inspector) contradiction(c *condNode) {
 			continue
 		}
 		limit := n.span(x.b)
-		if limit.low != limit.high || n.span(x.a) == (span{limit.low, limit.high}) {
+		if limit.low != limit.high {
 			continue
 		}
 		l := signals[x.a]

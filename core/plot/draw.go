@@ -205,7 +205,8 @@ func tickText(v, span float64) string {
 }
 
 // points draws trip lines dashed, reset lines dotted and what a loop keeps as a
-// whole line, the band between the first two of a rule shaded, and their labels beside the panel, none over another.
+// whole line, the band between the first two of a rule shaded, and their labels
+// beside the panel, none over another.
 func (d *drawing) points(p *Panel, low, high, from, to float64, y func(float64) float64) {
 	inside := func(v float64) bool { return v >= low && v <= high }
 	for i, trip := range p.Points {

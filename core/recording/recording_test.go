@@ -153,8 +153,12 @@ func requireExtents(t *rapid.T, c *recording.Column, want []sample, from, to int
 		return
 	}
 	require.Equal(t, len(want), count)
-	for _, s := range want {
-		e := all[min(int(float64(s.t-from)/(float64(to-from)/float64(n))), n-1)]
+	stretch := func(s sample) int { return min(int(float64(s.t-from)/(float64(to-from)/float64(n))), n-1) }
+	for i, s := range want {
+		e := all[stretch(s)]
+		if i == len(want)-1 || stretch(want[i+1]) != stretch(s) {
+			require.True(t, e.Last == s.v || math.IsNaN(e.Last) && math.IsNaN(s.v), "it ends with %v, not %v", s, e)
+		}
 		if math.IsNaN(s.v) {
 			require.True(t, e.Bad)
 			continue
