@@ -1,12 +1,7 @@
 import { useCallback, useEffect, useReducer, useRef, useState } from "react";
 import { deleteDraft, putDraft, type Sheet } from "../api";
 import { sameText } from "./text";
-
-/** How many changes can be undone. */
-const most = 20;
-
-/** Changes of one group within so many milliseconds are undone together. */
-const together = 1500;
+import { begun, reduce } from "./undo";
 
 const ownerKey = "rectura.writer";
 
@@ -17,37 +12,6 @@ export function owner(): string {
   const made = crypto.randomUUID?.() ?? Array.from(crypto.getRandomValues(new Uint8Array(16)), (b) => b.toString(16).padStart(2, "0")).join("");
   localStorage.setItem(ownerKey, made);
   return made;
-}
-
-interface State {
-  base: number;
-  original: Sheet[]; // of the base
-  sheets: Sheet[];
-  past: Sheet[][];
-  group?: string;
-  at: number;
-  version: number;
-}
-
-type Action = { do: "edit"; sheets: Sheet[]; group?: string; at: number } | { do: "undo" } | { do: "discard" } | { do: "rebase"; base: number; original: Sheet[]; sheets: Sheet[] };
-
-function reduce(s: State, a: Action): State {
-  const version = s.version + 1;
-  switch (a.do) {
-    case "edit": {
-      if (sameText(a.sheets, s.sheets)) return s;
-      const joined = a.group !== undefined && a.group === s.group && a.at - s.at < together;
-      return { ...s, version, sheets: a.sheets, past: joined ? s.past : [...s.past, s.sheets].slice(-most), group: a.group, at: a.at };
-    }
-    case "undo": {
-      const last = s.past.at(-1);
-      return last ? { ...s, version, sheets: last, past: s.past.slice(0, -1), group: undefined } : s;
-    }
-    case "discard":
-      return { ...s, version, sheets: s.original, past: [...s.past, s.sheets].slice(-most), group: undefined };
-    case "rebase":
-      return { ...s, version, base: a.base, original: a.original, sheets: a.sheets, past: [], group: undefined };
-  }
 }
 
 export interface Writing {
@@ -66,7 +30,7 @@ export interface Writing {
 
 /** The sheets that are being written, kept as a draft as they change. */
 export function useWriting(base: number, original: Sheet[], started: Sheet[]): Writing {
-  const [s, dispatch] = useReducer(reduce, { base, original, sheets: started, past: [], at: 0, version: 0 });
+  const [s, dispatch] = useReducer(reduce, begun(base, original, started));
   const [trouble, setTrouble] = useState<Error>();
   const changed = !sameText(s.sheets, s.original);
   const unsaved = useRef<() => void>(undefined);
