@@ -22,6 +22,7 @@ test: lint console/dist/app/index.html go-test fuzz e2e ## run every check; inst
 
 go-test: install-gcc
 	go test -race ./...
+	go test -tags counted ./core/logic -run Hostile -count 1
 
 # A few seconds of each fuzz test; the seeds run with the tests.
 fuzz:

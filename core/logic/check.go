@@ -1,10 +1,12 @@
 package logic
 
 import (
+	"errors"
 	"fmt"
 	"math"
 	"slices"
 
+	"rectura/core/internal/visits"
 	"rectura/core/sheet"
 	"rectura/core/unit"
 )
@@ -20,11 +22,15 @@ func Check(sources []sheet.Source) (*sheet.Job, *Program, []sheet.Finding) {
 	}
 	p, err := Compile(job)
 	if err != nil {
-		// A job without errors compiles; one that does not is told as it is.
-		return job, nil, append(found, sheet.Finding{Place: sheet.Place{File: job.Files[0].Name, Line: 1, Column: 1}, Severity: sheet.Error, Code: "internal", Text: err.Error()})
+		// A job without errors compiles, unless it is too large; one that does
+		// not is told as it is.
+		f := sheet.Finding{Place: sheet.Place{File: job.Files[0].Name, Line: 1, Column: 1}, Severity: sheet.Error, Code: "internal", Text: err.Error()}
+		if errors.As(err, new(limitError)) {
+			f.Code = "limit"
+		}
+		return job, nil, job.Findings(f)
 	}
-	found = append(found, p.findings()...)
-	sheet.Sort(found)
+	found = job.Findings(p.findings()...)
 	if sheet.HasErrors(found) {
 		return job, nil, found
 	}
@@ -60,6 +66,9 @@ func (p *Program) findings() []sheet.Finding {
 			}
 		}
 	}
+	for i := range p.values { // in order, so that none waits for another
+		n.span(int32(i))
+	}
 	for i := range p.conds {
 		n.condition(int32(i))
 	}
@@ -88,6 +97,7 @@ func (n *inspector) span(i int32) span {
 }
 
 func (n *inspector) work(v *valueNode) span {
+	visits.Add()
 	switch v.op {
 	case valueConst:
 		return span{v.k, v.k}

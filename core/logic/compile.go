@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"time"
 
+	"rectura/core/internal/visits"
 	"rectura/core/sheet"
 	"rectura/core/signal"
 	"rectura/core/unit"
@@ -20,7 +21,7 @@ func Compile(job *sheet.Job) (*Program, error) {
 // CompileWith is Compile with further conditions that somebody wants to watch;
 // it gives their numbers, for Stepper.Watch.
 func CompileWith(job *sheet.Job, watched []sheet.Condition) (*Program, []int32, error) {
-	c := &compiler{p: &Program{Job: job, index: map[string]int{}}, shared: map[valueNode]int32{}, calls: map[string][]int32{}, callers: map[Caller]int32{}}
+	c := &compiler{p: &Program{Job: job, index: map[string]int{}, derived: map[int32]int32{}}, shared: map[valueNode]int32{}, conversions: map[conversion]int32{}, types: sheet.NewTyper(job), calls: map[string][]int32{}, callers: map[Caller]int32{}}
 	for i, in := range job.Inputs {
 		node := Input{Name: in.Name, Inverted: in.Inverted != nil, junction: -1}
 		length := func(d *sheet.Duration) int64 {
@@ -54,7 +55,11 @@ func CompileWith(job *sheet.Job, watched []sheet.Condition) (*Program, []int32, 
 		if err != nil {
 			return nil, nil, fmt.Errorf("compiling job %q: %s: %w", job.Title, d.NameAt, err)
 		}
-		c.p.Derived = append(c.p.Derived, Derived{d.Name, t.Unit, c.value(d.Value, t.Unit, t.Difference)})
+		value := c.value(d.Value, t.Unit, t.Difference)
+		if _, known := c.p.derived[value]; !known {
+			c.p.derived[value] = int32(i)
+		}
+		c.p.Derived = append(c.p.Derived, Derived{d.Name, t.Unit, value})
 		c.p.index["d:"+d.Name] = i
 	}
 	if job.Settle != nil {
@@ -110,7 +115,10 @@ func CompileWith(job *sheet.Job, watched []sheet.Condition) (*Program, []int32, 
 	if c.err != nil {
 		return nil, nil, fmt.Errorf("compiling what is watched: %w", c.err)
 	}
-	c.p.link()
+	if err := c.p.link(); err != nil {
+		return nil, nil, err
+	}
+	c.p.fixed = c.p.fixedAt(nil)
 	return c.p, numbers, nil
 }
 
@@ -118,6 +126,9 @@ type compiler struct {
 	p      *Program
 	shared map[valueNode]int32 // equal values are computed once
 	calls  map[string][]int32  // by output: what calls it
+
+	conversions map[conversion]int32
+	types       *sheet.Typer
 
 	callers map[Caller]int32
 	err     error
@@ -251,6 +262,7 @@ func (c *compiler) terms(op condOp, terms []int32) condNode {
 // cond compiles a condition after those that it is made of, so that a Program
 // is computed by going through its nodes once.
 func (c *compiler) cond(x sheet.Condition) int32 {
+	visits.Add()
 	switch x := x.(type) {
 	case *sheet.Group:
 		return c.cond(x.X)
@@ -501,6 +513,7 @@ func (c *compiler) addValue(n valueNode) int32 {
 // itself, each as the temperature or the difference that it is: a name is what
 // it was declared, a literal a difference where one belongs, as in sheet.Type.
 func (c *compiler) value(e sheet.Expr, u unit.Unit, difference bool) int32 {
+	visits.Add()
 	switch e := e.(type) {
 	case *sheet.Paren:
 		return c.value(e.X, u, difference)
@@ -539,8 +552,8 @@ var functions = map[string]valueOp{"min": valueMin, "max": valueMax, "average": 
 // as the bare number that it is; two of one dimension divide in the unit of the
 // left one.
 func (c *compiler) product(e *sheet.Binary, u unit.Unit, difference bool) int32 {
-	left, errL := c.p.Job.DifferenceType(e.L)
-	right, errR := c.p.Job.DifferenceType(e.R)
+	left, errL := c.types.DifferenceType(e.L)
+	right, errR := c.types.DifferenceType(e.R)
 	if err := errors.Join(errL, errR); err != nil {
 		c.fail(fmt.Errorf("%s: %w", e.Place(), err))
 		return 0
@@ -569,7 +582,7 @@ func (c *compiler) name(n *sheet.Name, u unit.Unit) int32 {
 	}
 	if i := c.p.DerivedIndex(n.Name); i >= 0 {
 		d := c.p.Derived[i]
-		t, err := c.p.Job.TypeOf(c.p.Job.Derived[i].Value)
+		t, err := c.p.Job.TypeOf(n)
 		if err != nil {
 			c.fail(fmt.Errorf("%s: %w", n.At, err))
 		}
@@ -599,13 +612,13 @@ func (c *compiler) converted(v int32, by conversion) int32 {
 	if by.from == by.to {
 		return v
 	}
-	for i, known := range c.p.conversions {
-		if known == by {
-			return c.addValue(valueNode{op: valueConvert, a: v, b: int32(i)})
-		}
+	i, known := c.conversions[by]
+	if !known {
+		i = int32(len(c.p.conversions))
+		c.p.conversions = append(c.p.conversions, by)
+		c.conversions[by] = i
 	}
-	c.p.conversions = append(c.p.conversions, by)
-	return c.addValue(valueNode{op: valueConvert, a: v, b: int32(len(c.p.conversions) - 1)})
+	return c.addValue(valueNode{op: valueConvert, a: v, b: i})
 }
 
 func convert(c conversion, v float64) float64 {

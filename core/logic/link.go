@@ -1,6 +1,12 @@
 package logic
 
-import "math/bits"
+import (
+	"fmt"
+	"math/bits"
+	"slices"
+
+	"rectura/core/internal/visits"
+)
 
 // links are what must be computed anew when something changes, so that the
 // cost of an instant grows with what it changes and not with the job.
@@ -10,6 +16,7 @@ type links struct {
 	condConds    lists   // by condition: those directly made of it
 	outputConds  lists   // by output: the conditions that name it
 	outputValues lists   // by output: the values that depend on that of an analog one
+	valueInputs  lists   // by value: the inputs it depends on, in order, and the analog outputs as their complements
 	forOutputs   []bool  // by condition: outputs look at it
 	plain        []int32 // by input: its value if it is plain, or -1
 }
@@ -31,28 +38,67 @@ func newLists(all [][]int32) lists {
 
 func (l *lists) of(i int32) []int32 { return l.items[l.start[i]:l.start[i+1]] }
 
+// maxReads bounds the links between values and the inputs behind them, of a whole
+// job: a chain of very many sums, each of the one before and one input more, has
+// as many as the square of its length.
+const maxReads = 2_000_000
+
+// A limitError says that a job has passed a limit that shows only once it is
+// compiled.
+type limitError string
+
+func (e limitError) Error() string { return string(e) }
+
+func tooManyReads(what string) error {
+	return limitError(fmt.Sprintf("the %s of this job depend on inputs at more than %d places; divide it into several jobs", what, maxReads))
+}
+
 // link works out the links of a program whose nodes are complete.
-func (p *Program) link() {
+func (p *Program) link() error {
 	inputValues := make([][]int32, len(p.Inputs))
 	inputConds := make([][]int32, len(p.Inputs))
 	condConds := make([][]int32, len(p.conds))
 	outputConds := make([][]int32, len(p.Outputs))
 	forOutputs := make([]bool, len(p.conds))
 	outputValues := make([][]int32, len(p.Outputs))
-	reads := make([]map[int32]bool, len(p.values)) // by value: the inputs it depends on, and the analog outputs as their complements
+	reads := make([][]int32, len(p.values)) // by value: the inputs it depends on, and the analog outputs as their complements
+	seen := map[int32]bool{}
+	merged := func(values ...int32) []int32 {
+		var all []int32
+		clear(seen)
+		for _, v := range values {
+			if v < 0 {
+				continue
+			}
+			for _, input := range reads[v] {
+				visits.Add()
+				if !seen[input] {
+					seen[input] = true
+					all = append(all, input)
+				}
+			}
+		}
+		slices.Sort(all)
+		return all
+	}
+	total := 0
 	for v := range p.values {
 		n := &p.values[v]
-		reads[v] = map[int32]bool{}
 		switch n.op {
+		case valueConst, valueSetting:
 		case valueInput:
-			reads[v][n.a] = true
+			reads[v] = []int32{n.a}
 		case valueOutput:
-			reads[v][^n.a] = true
+			reads[v] = []int32{^n.a}
+		case valueNegate, valueConvert:
+			reads[v] = reads[n.a]
+		default:
+			reads[v] = merged(p.valueArgs(n)...)
 		}
-		for _, a := range p.valueArgs(n) {
-			merge(reads[v], reads[a])
+		if total += len(reads[v]); total > maxReads {
+			return tooManyReads("values")
 		}
-		for input := range reads[v] {
+		for _, input := range reads[v] {
 			if input < 0 {
 				outputValues[^input] = append(outputValues[^input], int32(v))
 				continue
@@ -61,13 +107,8 @@ func (p *Program) link() {
 		}
 	}
 	depends := func(i int32, values ...int32) {
-		all := map[int32]bool{}
-		for _, v := range values {
-			if v >= 0 {
-				merge(all, reads[v])
-			}
-		}
-		for input := range all {
+		for _, input := range merged(values...) {
+			total++
 			if input < 0 {
 				outputConds[^input] = append(outputConds[^input], i)
 				continue
@@ -82,6 +123,9 @@ func (p *Program) link() {
 		}
 	}
 	for c := range p.conds {
+		if total > maxReads {
+			return tooManyReads("conditions")
+		}
 		n, i := &p.conds[c], int32(c)
 		switch n.op {
 		case condContact, condGood:
@@ -147,8 +191,9 @@ func (p *Program) link() {
 			}
 		}
 	}
-	p.links = links{newLists(inputValues), newLists(inputConds), newLists(condConds), newLists(outputConds), newLists(outputValues), forOutputs, nil}
-	p.links.plain = p.plainValues(reads)
+	p.links = links{newLists(inputValues), newLists(inputConds), newLists(condConds), newLists(outputConds), newLists(outputValues), newLists(reads), forOutputs, nil}
+	p.links.plain = p.plainValues()
+	return nil
 }
 
 // values are those that a condition directly compares, or -1.
@@ -162,12 +207,6 @@ func (n *condNode) values() [4]int32 {
 		return [4]int32{n.a, n.b, n.n, n.hysteresis}
 	}
 	return [4]int32{n.a, n.b, n.deadband, n.hysteresis}
-}
-
-func merge(to, from map[int32]bool) {
-	for i := range from {
-		to[i] = true
-	}
 }
 
 // marks is a set of small numbers that is gone through in order.

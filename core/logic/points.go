@@ -38,8 +38,12 @@ func (r RulePoint) Value() unit.Quantity { return r.Stages[len(r.Stages)-1] }
 // Where a rule has an `off when`, or a latch a `reset when`, that one's trip
 // points are its reset points; a pulse has none.
 func (p *Program) RulePoints(rule int, settings []float64) []RulePoint {
+	return p.rulePoints(rule, p.fixedAt(settings))
+}
+
+func (p *Program) rulePoints(rule int, fixed *Stepper) []RulePoint {
 	r := &p.Rules[rule]
-	f := pointFinder{p: p, rule: r.Name, settings: p.written(settings)}
+	f := pointFinder{p: p, rule: r.Name, fixed: fixed}
 	f.find(r.on, false, Trips, r.off < 0 && !r.latch && r.pulse < 0)
 	for _, cond := range [...]int32{r.off, r.reset} {
 		if cond >= 0 {
@@ -52,12 +56,14 @@ func (p *Program) RulePoints(rule int, settings []float64) []RulePoint {
 // LoopPoint is the value that a loop keeps; none where an input gives it, or the
 // loop keeps a computed value.
 func (p *Program) LoopPoint(loop int, settings []float64) []RulePoint {
+	return p.loopPoint(loop, p.fixedAt(settings))
+}
+
+func (p *Program) loopPoint(loop int, fixed *Stepper) []RulePoint {
 	l := &p.Loops[loop]
-	f := pointFinder{p: p, rule: l.Name, settings: p.written(settings)}
-	if _, _, ok := p.measured(l.of); ok {
-		if target, ok := f.value(l.target); ok {
-			f.add(&condNode{a: l.of}, Keeps, passing{point: target})
-		}
+	f := pointFinder{p: p, rule: l.Name, fixed: fixed}
+	if _, _, ok := p.measured(l.of); ok && fixed.known[l.target] {
+		f.add(&condNode{a: l.of}, Keeps, passing{point: fixed.values[l.target]})
 	}
 	return f.points
 }
@@ -66,7 +72,7 @@ func (p *Program) LoopPoint(loop int, settings []float64) []RulePoint {
 // go again.
 func (p *Program) BandPoints(bands int, settings []float64) []RulePoint {
 	b := &p.Bands[bands]
-	f := pointFinder{p: p, rule: b.Name, settings: p.written(settings)}
+	f := pointFinder{p: p, rule: b.Name, fixed: p.fixedAt(settings)}
 	for _, band := range b.Bands {
 		if band.limit >= 0 {
 			f.find(band.limit, false, Trips, true)
@@ -89,22 +95,20 @@ func (p *Program) Points(name string, settings []float64) []RulePoint {
 	return nil
 }
 
-// PointsOf are those of an input, derived value or output, of all rules and
-// loops; bands have lanes that show theirs.
-func (p *Program) PointsOf(name string, settings []float64) []RulePoint {
-	var all []RulePoint
-	of := func(points []RulePoint) {
-		for _, pt := range points {
-			if pt.Name == name {
-				all = append(all, pt)
-			}
+// PointsBySignal are those of all rules and loops, by the input, derived value or
+// output that they are about; bands have lanes that show theirs.
+func (p *Program) PointsBySignal(settings []float64) map[string][]RulePoint {
+	all := map[string][]RulePoint{}
+	fixed := p.fixedAt(settings)
+	for i := range p.Rules {
+		for _, pt := range p.rulePoints(i, fixed) {
+			all[pt.Name] = append(all[pt.Name], pt)
 		}
 	}
-	for i := range p.Rules {
-		of(p.RulePoints(i, settings))
-	}
 	for i := range p.Loops {
-		of(p.LoopPoint(i, settings))
+		for _, pt := range p.loopPoint(i, fixed) {
+			all[pt.Name] = append(all[pt.Name], pt)
+		}
 	}
 	return all
 }
@@ -122,11 +126,32 @@ func (p *Program) written(settings []float64) []float64 {
 	return settings
 }
 
+// fixedAt works out the values that no input changes, with the setpoints and
+// constants at the given values (nil for the written ones): of a Stepper that does
+// nothing else, they are known.
+func (p *Program) fixedAt(settings []float64) *Stepper {
+	if settings == nil && p.fixed != nil {
+		return p.fixed
+	}
+	s := &Stepper{p: p, settings: p.written(settings), values: make([]float64, len(p.values)), known: make([]bool, len(p.values)), scratch: make([]float64, 0, p.widest)}
+	for i := range p.values {
+		n := &p.values[i]
+		fixed := n.op != valueInput && n.op != valueOutput
+		for _, a := range p.valueArgs(n) {
+			fixed = fixed && s.known[a]
+		}
+		if fixed {
+			s.values[i], s.known[i] = s.value(n)
+		}
+	}
+	return s
+}
+
 type pointFinder struct {
-	p        *Program
-	rule     string
-	settings []float64
-	points   []RulePoint
+	p      *Program
+	rule   string
+	fixed  *Stepper
+	points []RulePoint
 }
 
 // find looks for comparisons below a condition. Under a `not` they act the
@@ -218,18 +243,12 @@ func (f *pointFinder) values(n *condNode) *Stepper {
 	if _, _, ok := f.p.measured(n.a); !ok {
 		return nil
 	}
-	s := &Stepper{p: f.p, values: make([]float64, len(f.p.values)), settings: f.settings}
 	for i, v := range n.values() {
-		if i == 0 || v < 0 {
-			continue
-		}
-		value, ok := f.value(v)
-		if !ok {
+		if i > 0 && v >= 0 && !f.fixed.known[v] {
 			return nil
 		}
-		s.values[v] = value
 	}
-	return s
+	return f.fixed
 }
 
 // unitOf is the unit of a derived value or an analog output.
@@ -249,25 +268,8 @@ func (p *Program) measured(value int32) (name string, chain *signal.Chain, ok bo
 	case valueOutput:
 		return p.Outputs[n.a].Name, nil, true
 	}
-	for _, d := range p.Derived {
-		if d.value == value {
-			return d.Name, nil, true
-		}
+	if d, is := p.derived[value]; is {
+		return p.Derived[d].Name, nil, true
 	}
 	return "", nil, false
-}
-
-// value computes a value that no input changes.
-func (f *pointFinder) value(v int32) (float64, bool) {
-	n := &f.p.values[v]
-	if n.op == valueInput || n.op == valueOutput {
-		return 0, false
-	}
-	s := &Stepper{p: f.p, settings: f.settings, values: make([]float64, len(f.p.values)), known: make([]bool, len(f.p.values)), scratch: make([]float64, 0, f.p.widest)}
-	for _, a := range f.p.valueArgs(n) {
-		if s.values[a], s.known[a] = f.value(a); !s.known[a] {
-			return 0, false
-		}
-	}
-	return s.value(n)
 }

@@ -43,6 +43,8 @@ type Program struct {
 	durations   []duration
 	sources     []condSource // of conds
 	slopes      []slope
+	derived     map[int32]int32 // by value: the derived value that it is
+	fixed       *Stepper        // has the values that no input changes, with the settings as written
 	daytimes    []daytime
 	zone        *time.Location
 	settle      int64 // a duration

@@ -36,12 +36,9 @@ func (s *Stepper) standingProportion(kind Kind, i int32) (State, Reason) {
 		}
 		return Undecided, Reason{Cause: ByTerms, Terms: s.terms[from:]}
 	}
-	for k := range s.p.Inputs {
-		if s.p.valueReads(values[0], int32(k)) {
-			in := s.input(int32(k))
-			t.Input, t.Reading, t.At, t.Cold, t.Pinned = in.Input, in.Reading, in.At, in.Cold, in.Pinned
-			break
-		}
+	if k := s.p.firstInput(values[0]); k >= 0 {
+		in := s.input(k)
+		t.Input, t.Reading, t.At, t.Cold, t.Pinned = in.Input, in.Reading, in.At, in.Cold, in.Pinned
 	}
 	s.terms = append(s.terms, t)
 	return On, Reason{Cause: Following, Terms: s.terms[from:]}

@@ -21,7 +21,7 @@ type quiet struct {
 
 // plainValues finds, for every input, the value node that it is by itself if it
 // is plain; -1 if it is not.
-func (p *Program) plainValues(reads []map[int32]bool) []int32 {
+func (p *Program) plainValues() []int32 {
 	plain := make([]int32, len(p.Inputs))
 	for i := range plain {
 		plain[i] = -1
@@ -29,7 +29,7 @@ func (p *Program) plainValues(reads []map[int32]bool) []int32 {
 		if len(values) != 1 || p.values[values[0]].op != valueInput {
 			continue
 		}
-		if !slices.ContainsFunc(p.links.inputConds.of(int32(i)), func(c int32) bool { return !p.plainCond(c, values[0], reads) }) {
+		if !slices.ContainsFunc(p.links.inputConds.of(int32(i)), func(c int32) bool { return !p.plainCond(c, values[0]) }) {
 			plain[i] = values[0]
 		}
 	}
@@ -38,14 +38,14 @@ func (p *Program) plainValues(reads []map[int32]bool) []int32 {
 
 // plainCond tells whether a condition asks only whether the input is good, or
 // compares it with what no input changes.
-func (p *Program) plainCond(cond, value int32, reads []map[int32]bool) bool {
+func (p *Program) plainCond(cond, value int32) bool {
 	n := &p.conds[cond]
 	switch n.op {
 	case condGood:
 		return true
 	case condBelow, condAtMost, condAbove, condAtLeast:
 		for k, v := range n.values() {
-			if k > 0 && v >= 0 && len(reads[v]) > 0 {
+			if k > 0 && v >= 0 && len(p.links.valueInputs.of(v)) > 0 {
 				return false
 			}
 		}

@@ -289,9 +289,9 @@ func (s *Stepper) explainTerms(n *condNode, v truth, all bool, length, since int
 // explainUnknown names the bad inputs of what compares values; it tells whether
 // there was one.
 func (s *Stepper) explainUnknown(n *condNode) (some bool) {
-	for k := range s.p.Inputs {
-		if s.fault(int32(k)) != signal.None && s.reads(n, int32(k)) {
-			s.explainBad(s.input(int32(k)))
+	for k := s.p.nextRead(n, -1); k >= 0; k = s.p.nextRead(n, k) {
+		if s.fault(k) != signal.None {
+			s.explainBad(s.input(k))
 			some = true
 		}
 	}
@@ -342,11 +342,8 @@ func (s *Stepper) explainCompare(i int32, n *condNode, v truth, length, since in
 		return
 	}
 	t := Term{Input: -1}
-	for k := range s.p.Inputs {
-		if s.p.valueReads(n.a, int32(k)) {
-			t = s.input(int32(k))
-			break
-		}
+	if k := s.p.firstInput(n.a); k >= 0 {
+		t = s.input(k)
 	}
 	t.Kind, t.Cond, t.Left = Comparison, i, s.values[n.a]
 	t.For, t.Since, t.Waiting = length, since, waiting
@@ -406,36 +403,31 @@ func (s *Stepper) input(i int32) Term {
 	return t
 }
 
-// reads tells whether any side of a comparison depends on an input.
-func (s *Stepper) reads(n *condNode, input int32) bool {
+// nextRead is the first input behind one, in order, that any side of a comparison
+// depends on; -1 if there is none.
+func (p *Program) nextRead(n *condNode, after int32) int32 {
+	next := int32(-1)
 	for _, v := range n.values() {
-		if v >= 0 && s.p.valueReads(v, input) {
-			return true
+		if v < 0 {
+			continue
+		}
+		reads := p.links.valueInputs.of(v)
+		if i, _ := slices.BinarySearch(reads, after+1); i < len(reads) && (next < 0 || reads[i] < next) {
+			next = reads[i]
 		}
 	}
-	return false
+	return next
 }
 
-func (p *Program) valueReads(v, input int32) bool {
-	n := &p.values[v]
-	if n.op == valueInput {
-		return n.a == input
-	}
-	if n.op.isFunc() {
-		for _, a := range p.args[n.a : n.a+n.b] {
-			if p.valueReads(a, input) {
-				return true
-			}
+// firstInput is the first input that a value depends on; -1 if it depends on
+// none.
+func (p *Program) firstInput(v int32) int32 {
+	for _, k := range p.links.valueInputs.of(v) {
+		if k >= 0 {
+			return k
 		}
-		return false
 	}
-	switch n.op {
-	case valueAdd, valueSub, valueMul, valueDiv:
-		return p.valueReads(n.a, input) || p.valueReads(n.b, input)
-	case valueNegate, valueConvert:
-		return p.valueReads(n.a, input)
-	}
-	return false
+	return -1
 }
 
 // A Clock prints a time as the recording or the wall shows it. A nil one is for

@@ -59,6 +59,7 @@ func FromReplay(r *bench.Result, title, subtitle string, only ...string) (*Chart
 	wanted := func(name string) bool { return len(only) == 0 || slices.Contains(only, name) }
 	c := &Chart{Title: title, Subtitle: subtitle, From: r.Recording.Start, To: r.Recording.End, Clock: r.Recording.Clock}
 	p := r.Program
+	bySignal := p.PointsBySignal(r.Settings)
 	for i := range p.Inputs {
 		in := &p.Inputs[i]
 		if !in.Used() || !wanted(in.Name) {
@@ -79,7 +80,7 @@ func FromReplay(r *bench.Result, title, subtitle string, only ...string) (*Chart
 		if signal == nil {
 			signal = &recording.Column{Name: in.Name}
 		}
-		panel := Panel{Name: in.Name, Unit: in.Chain.Engineering().Name(), Signal: signal, Points: points(r, in.Name)}
+		panel := Panel{Name: in.Name, Unit: in.Chain.Engineering().Name(), Signal: signal, Points: points(bySignal[in.Name])}
 		if low, high, ok := in.Chain.Span(); ok {
 			panel.Span = high - low
 		}
@@ -93,11 +94,11 @@ func FromReplay(r *bench.Result, title, subtitle string, only ...string) (*Chart
 		if err != nil {
 			return nil, err
 		}
-		c.Panels = append(c.Panels, Panel{Name: d.Name, Unit: d.Unit.Name(), Signal: signal, Points: points(r, d.Name)})
+		c.Panels = append(c.Panels, Panel{Name: d.Name, Unit: d.Unit.Name(), Signal: signal, Points: points(bySignal[d.Name])})
 	}
 	for i, o := range p.Outputs {
 		if level := r.Level(i); level != nil && wanted(o.Name) {
-			c.Panels = append(c.Panels, Panel{Name: o.Name, Unit: o.Unit.Name(), Signal: level, Output: true, Low: o.Low, High: o.High, Points: points(r, o.Name)})
+			c.Panels = append(c.Panels, Panel{Name: o.Name, Unit: o.Unit.Name(), Signal: level, Output: true, Low: o.Low, High: o.High, Points: points(bySignal[o.Name])})
 		}
 	}
 	for i, b := range p.Bands {
@@ -149,9 +150,9 @@ func messageLane(r *bench.Result, message int) Lane {
 	return lane
 }
 
-func points(r *bench.Result, name string) []Point {
+func points(of []logic.RulePoint) []Point {
 	var all []Point
-	for _, pt := range r.Program.PointsOf(name, r.Settings) {
+	for _, pt := range of {
 		all = append(all, Point{pt.Rule, pt.Value().Value, pt.Effect, pt.Op})
 	}
 	return all

@@ -155,6 +155,7 @@ func (c *checker) recipient(d *Recipient) {
 
 func (c *checker) alarm(d *Alarm) {
 	c.calls(d.Outputs(), "an alarm")
+	c.once(d.Outputs(), "the same alarm")
 	for _, n := range d.Notify {
 		c.recipients(n.Recipients, "an alarm notifies")
 	}

@@ -161,6 +161,11 @@ func (c *checker) bands(d *Bands) {
 	x := c.resolve(d.Of)
 	for _, b := range d.Bands {
 		c.calls(b.Calls, "a band")
+		c.once(b.Calls, "the same band")
+	}
+	if len(d.Bands) > MaxBands {
+		c.errorf(d.Bands[MaxBands].At, "limit", "%s has more than %d bands; divide it", d.Name, MaxBands)
+		return
 	}
 	if x == nil || x.Base().broken || d.broken {
 		return

@@ -70,6 +70,17 @@ func (c *checker) calls(all []*Call, caller string) {
 	}
 }
 
+// once checks that nothing is called twice.
+func (c *checker) once(all []*Call, caller string) {
+	seen := map[string]bool{}
+	for _, x := range all {
+		if n := x.Output; seen[n.Name] {
+			c.errorf(n.At, "repeated-name", "%s is called twice by %s; take one out", n.Name, caller)
+		}
+		seen[x.Output.Name] = true
+	}
+}
+
 // calledAt checks the value that an analog output is to have.
 func (c *checker) calledAt(x *Call, o *Output) {
 	if !c.resolveAll(x.Value) {

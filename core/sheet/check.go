@@ -2,7 +2,6 @@ package sheet
 
 import (
 	"errors"
-	"fmt"
 	"maps"
 	"slices"
 
@@ -18,46 +17,42 @@ type Source struct {
 // Parse reads all sheets of a job, in order of file name, and checks them. The
 // findings are sorted by place. A job with an error among them must not be run.
 func Parse(sources []Source) (*Job, []Finding) {
-	j := &Job{names: map[string]Declaration{}, uses: map[string][]Place{}}
-	var found []Finding
+	j := &Job{names: map[string]Declaration{}, uses: map[string][]Place{}, callers: map[string][]string{}}
+	r := &reading{}
 	for _, s := range sources {
-		f, more := ParseFile(s.Name, s.Text)
-		j.Files = append(j.Files, f)
-		found = append(found, more...)
+		j.Files = append(j.Files, parseFile(s.Name, s.Text, r))
 	}
-	c := &checker{job: j, wires: map[string]*Head{}, doubted: map[*Input]bool{}, found: found, unread: len(found) > 0}
+	if r.full { // what was not read would be missed everywhere
+		j.found = r.list
+		return j, j.Findings()
+	}
+	c := &checker{job: j, list: r.list, wires: map[string]*Head{}, doubted: map[Declaration]bool{}, slowest: map[*Derived]*Input{}, unread: len(r.all) > 0}
 	c.collect()
 	c.declarations()
-	if !HasErrors(c.found) {
+	if !HasErrors(c.all) {
 		c.unused()
 		c.doubts()
 	}
-	Sort(c.found)
-	return j, c.found
+	j.found = c.list
+	return j, j.Findings()
 }
 
 // A checker goes through a job's declarations and reports what is wrong or
 // doubtful about them.
 type checker struct {
+	list
 	job     *Job
-	wires   map[string]*Head // by address: the point that is wired there
-	doubted map[*Input]bool  // of whose loss nobody is told, and that has been said
-	found   []Finding
-	unread  bool // some text could not be read, so a missing name may stand there
-	hints   int  // unknown names for which a near one was looked for
+	wires   map[string]*Head     // by address: the point that is wired there
+	doubted map[Declaration]bool // inputs and derived values of whose loss nobody is told, and that have been looked at
+	slowest map[*Derived]*Input  // of the inputs behind a derived value, the one that is read most seldom
+	unread  bool                 // some text could not be read, so a missing name may stand there
+	names   []string             // of the job, sorted, for near names
+	hints   int                  // how much looking for near names has cost
 }
 
-// mostHints bounds the search for near names: a job with a wrong name in each
-// of very many rules is to be refused at once, too.
-const mostHints = 50
-
-func (c *checker) errorf(at Place, code, format string, args ...any) {
-	c.found = append(c.found, Finding{Place: at, Severity: Error, Code: code, Text: fmt.Sprintf(format, args...)})
-}
-
-func (c *checker) warnf(at Place, code, format string, args ...any) {
-	c.found = append(c.found, Finding{Place: at, Severity: Warning, Code: code, Text: fmt.Sprintf(format, args...)})
-}
+// mostHints bounds the search for near names, in letters compared: a job with a
+// wrong name in each of very many rules is to be refused at once, too.
+const mostHints = 20_000_000
 
 // collect files every declaration under its name and kind.
 func (c *checker) collect() {
@@ -125,6 +120,7 @@ func (c *checker) collect() {
 			}
 		}
 	}
+	c.job.collectCallers()
 	if head == nil && len(c.job.Files) > 0 && !c.unread {
 		c.errorf(Place{c.job.Files[0].Name, 1, 1}, "no-job", "no sheet of this folder holds the job; begin one with: job \"Title\"")
 	}
@@ -214,14 +210,7 @@ func (c *checker) setpoint(s *Setpoint) {
 
 func (c *checker) rule(r *Rule) {
 	c.calls(r.Calls(), "a rule")
-	seen := map[string]bool{}
-	for _, x := range r.Calls() {
-		n := x.Output
-		if seen[n.Name] {
-			c.errorf(n.At, "repeated-name", "%s is called twice by the same rule; take one out", n.Name)
-		}
-		seen[n.Name] = true
-	}
+	c.once(r.Calls(), "the same rule")
 	for _, x := range r.Conditions() {
 		c.condition(x.Condition)
 	}
@@ -291,15 +280,15 @@ func (c *checker) exclusive(r *Rule) {
 }
 
 // ruleOrder puts the rules in the order in which they are evaluated, each after
-// those that it names, and finds circles.
+// those that it names, and finds circles. Derived values name no rules.
 func (c *checker) ruleOrder() {
 	named := func(r *Rule) []*Rule {
 		var rules []*Rule
-		for _, name := range c.job.NamesIn(r) {
+		c.job.namesIn(r, func(name string) {
 			if other := c.job.RuleOf(name); other != nil {
 				rules = append(rules, other)
 			}
-		}
+		})
 		return rules
 	}
 	all := slices.Clone(c.job.Rules)
@@ -367,6 +356,8 @@ func describe(d Declaration) string {
 			return "an analog output"
 		}
 		return "an output"
+	case nil:
+		return "not declared"
 	case *Derived:
 		return "a derived value"
 	case *Bands:
@@ -384,9 +375,12 @@ func (c *checker) resolve(n *Name) Declaration {
 		c.job.uses[n.Name] = append(c.job.uses[n.Name], n.At)
 		return d
 	}
+	if c.names == nil {
+		c.names = slices.Sorted(maps.Keys(c.job.names))
+	}
 	hint := ""
-	if c.hints++; c.hints <= mostHints {
-		hint = didYouMean(n.Name, slices.Sorted(maps.Keys(c.job.names)))
+	if c.hints += len(c.names) * len(n.Name) * usualName; c.hints <= mostHints {
+		hint = didYouMean(n.Name, c.names)
 	}
 	if hint == "" {
 		hint = "; declare it, or correct the name"

@@ -1,6 +1,8 @@
 package sheet
 
 import (
+	"cmp"
+	"slices"
 	"strings"
 
 	"rectura/core/unit"
@@ -20,6 +22,10 @@ func (c *checker) chain(in *Input) {
 	joins := in.Unit != nil && onlyCorrected(in)
 	if joins {
 		before = in.Unit.Unit
+	}
+	if len(in.Stages) > MaxStages {
+		c.errorf(in.Stages[MaxStages].base().At, "limit", "%s has more than %d stages; join some of them", in.Name, MaxStages)
+		return
 	}
 	for i, s := range in.Stages {
 		if (i > 0 || joins) && !before.Comparable(s.In()) {
@@ -88,20 +94,26 @@ func (c *checker) stage(in *Input, s Stage) {
 // calibration checks that the pairs of a `correct` clause define rising lines.
 func (c *checker) calibration(s *Correct) {
 	in := s.In()
-	for i, p := range s.Pairs {
+	for _, p := range s.Pairs {
 		for _, q := range []unit.Quantity{p.From, p.To} {
 			if !q.Unit.Comparable(in) {
 				c.errorf(p.At, "unit-mismatch", "a calibration is from and to one quantity, and %s is %s beside %s", q, q.Unit.Describe(), in.Describe())
 				return
 			}
 		}
-		for _, q := range s.Pairs[:i] {
-			a, b := p.From.In(in)-q.From.In(in), p.To.In(in)-q.To.In(in)
-			if a*b <= 0 {
-				c.errorf(p.At, "chain", "%s to %s contradicts %s to %s: a higher reading must be a higher value; take one of the two out", p.From, p.To, q.From, q.To)
-				return
-			}
+	}
+	rising := slices.Clone(s.Pairs)
+	slices.SortStableFunc(rising, func(a, b Pair) int { return cmp.Compare(a.From.In(in), b.From.In(in)) })
+	for i, p := range rising[min(1, len(rising)):] {
+		q := rising[i]
+		if p.From.In(in) > q.From.In(in) && p.To.In(in) > q.To.In(in) {
+			continue
 		}
+		if p.At.compare(q.At) < 0 {
+			p, q = q, p
+		}
+		c.errorf(p.At, "chain", "%s to %s contradicts %s to %s: a higher reading must be a higher value; take one of the two out", p.From, p.To, q.From, q.To)
+		return
 	}
 }
 
@@ -212,10 +224,12 @@ func (c *checker) derived(d *Derived) bool {
 	if !c.resolveAll(d.Value) {
 		return false
 	}
-	if _, err := c.job.TypeOf(d.Value); err != nil {
+	t, err := c.job.TypeOf(d.Value)
+	if err != nil {
 		c.typeError(err)
 		return false
 	}
+	d.typed = &t
 	if !c.hasInput(d.Value) {
 		c.errorf(d.Value.Place(), "wrong-kind", "%s depends on no input; declare it as a constant", d.Name)
 	}

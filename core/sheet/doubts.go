@@ -34,41 +34,31 @@ func (c *checker) doubts() {
 	c.repeatedLiterals()
 }
 
-// signalsIn are the inputs on which a condition depends, through derived values
-// too.
-func (c *checker) signalsIn(x Condition) []*Input {
-	var all []*Input
-	seen := map[string]bool{}
-	var add func(n *Name)
-	add = func(n *Name) {
-		if seen[n.Name] {
+// unannounced warns of a signal that something protective depends on, through
+// derived values too, and of whose loss nobody is told.
+func (c *checker) unannounced(x Condition, what string) {
+	var look func(n *Name)
+	look = func(n *Name) {
+		d := c.job.names[n.Name]
+		if c.doubted[d] {
 			return
 		}
-		seen[n.Name] = true
-		switch d := c.job.names[n.Name].(type) {
+		switch d := d.(type) {
 		case *Input:
-			all = append(all, d)
+			c.doubted[d] = true
+			if d.BadAlarm == nil && !d.Discrete {
+				c.warnf(d.NameAt, "no-bad-alarm", "the %s of %s depends on %s, and nobody is told when that is bad; add: alarm when bad for 5 s", what, x.Place(), d.Name)
+			}
 		case *Derived:
-			Names(d.Value, add)
+			c.doubted[d] = true
+			Names(d.Value, look)
 		}
 	}
 	Walk(x, func(x Condition) {
 		for _, e := range values(x) {
-			Names(e, add)
+			Names(e, look)
 		}
 	})
-	return all
-}
-
-// unannounced warns of a signal that something protective depends on, and of
-// whose loss nobody is told.
-func (c *checker) unannounced(x Condition, what string) {
-	for _, in := range c.signalsIn(x) {
-		if in.BadAlarm == nil && !in.Discrete && !c.doubted[in] {
-			c.doubted[in] = true
-			c.warnf(in.NameAt, "no-bad-alarm", "the %s of %s depends on %s, and nobody is told when that is bad; add: alarm when bad for 5 s", what, x.Place(), in.Name)
-		}
-	}
 }
 
 // sharedOutput warns of an interlock that looks as if it kept an output off.
@@ -78,8 +68,8 @@ func (c *checker) sharedOutput(r *Rule) {
 		if o == nil || o.Interlock != nil {
 			continue
 		}
-		if callers := c.job.callersOf(o.Name); len(callers) > 1 {
-			c.warnf(r.Interlock.At, "interlock-of-one", "this interlock stops %s only, and %s call the output %s; what protects it belongs on the output", r.Name, List(callers, "and"), o.Name)
+		if callers := c.job.callers[o.Name]; len(callers) > 1 {
+			c.warnf(r.Interlock.At, "interlock-of-one", "this interlock stops %s only, and %s call the output %s; what protects it belongs on the output", r.Name, some(callers), o.Name)
 		}
 	}
 }
@@ -92,21 +82,72 @@ func (c *checker) shortDelays(r *Rule) {
 			if !ok || f.Duration.Name != "" {
 				return
 			}
-			for _, in := range c.signalsIn(f.X) {
-				if in.Source == nil {
-					continue
-				}
-				d, _ := c.job.names[in.Source.Device.Name].(*Device)
-				if d == nil || d.Poll == nil || d.Poll.Duration.Name != "" {
-					continue
-				}
-				if delay, poll := f.Duration.Amount.Nanoseconds(), d.Poll.Duration.Amount.Nanoseconds(); delay < poll {
-					c.warnf(f.Duration.At, "short-delay", "a delay of %s is over before %s is read again, every %s; make it longer, or poll %s more often", f.Duration, in.Name, d.Poll.Duration, d.Name)
-					return
-				}
+			in := c.slowestIn(f.X)
+			if in == nil {
+				return
+			}
+			if delay := f.Duration.Amount.Nanoseconds(); delay < c.poll(in) {
+				d := c.job.names[in.Source.Device.Name].(*Device)
+				c.warnf(f.Duration.At, "short-delay", "a delay of %s is over before %s is read again, every %s; make it longer, or poll %s more often", f.Duration, in.Name, d.Poll.Duration, d.Name)
 			}
 		})
 	}
+}
+
+// poll is how often an input is read, in nanoseconds; 0 where that is not
+// written as a number.
+func (c *checker) poll(in *Input) int64 {
+	if in == nil || in.Source == nil {
+		return 0
+	}
+	d, _ := c.job.names[in.Source.Device.Name].(*Device)
+	if d == nil || d.Poll == nil || d.Poll.Duration.Name != "" {
+		return 0
+	}
+	return d.Poll.Duration.Amount.Nanoseconds()
+}
+
+// slowestIn is the input of a condition, through derived values too, that is read
+// most seldom; nil where none is polled.
+func (c *checker) slowestIn(x Condition) (slowest *Input) {
+	take := func(in *Input) {
+		if c.poll(in) > c.poll(slowest) {
+			slowest = in
+		}
+	}
+	look := func(n *Name) {
+		switch d := c.job.names[n.Name].(type) {
+		case *Input:
+			take(d)
+		case *Derived:
+			take(c.slowestOf(d))
+		}
+	}
+	Walk(x, func(x Condition) {
+		for _, e := range values(x) {
+			Names(e, look)
+		}
+	})
+	return slowest
+}
+
+// slowestOf is the same of a derived value, worked out once.
+func (c *checker) slowestOf(d *Derived) *Input {
+	slowest, known := c.slowest[d]
+	if known {
+		return slowest
+	}
+	Names(d.Value, func(n *Name) {
+		in, _ := c.job.names[n.Name].(*Input)
+		if of, is := c.job.names[n.Name].(*Derived); is {
+			in = c.slowestOf(of)
+		}
+		if c.poll(in) > c.poll(slowest) {
+			slowest = in
+		}
+	})
+	c.slowest[d] = slowest
+	return slowest
 }
 
 // repeatedLiterals warns of one number that is written at two places at which

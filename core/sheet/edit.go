@@ -67,6 +67,7 @@ func Merge(base, mine, theirs []Source) (merged []Source, conflicts []Change) {
 	changes := Difference(base, mine)
 	old, own := declared(base), declared(mine)
 	files := map[string]*File{}
+	replace := map[key]Declaration{}
 	var names []string
 	for _, s := range theirs {
 		f, _ := ParseFile(s.Name, s.Text)
@@ -88,19 +89,24 @@ func Merge(base, mine, theirs []Source) (merged []Source, conflicts []Change) {
 			f = &File{Name: file}
 			files[file], names = f, append(names, file)
 		}
-		same := func(d Declaration) bool { return key{d.Keyword(), d.Base().Name} == k }
-		i := slices.IndexFunc(f.Declarations, same)
-		switch {
-		case c.After == "":
-			f.Declarations = slices.Delete(f.Declarations, i, i+1)
-		case i >= 0:
-			f.Declarations[i] = own.nodes[k]
-		default:
+		if !there {
 			f.Declarations = append(f.Declarations, own.nodes[k])
+		} else {
+			replace[k] = own.nodes[k] // nil where it was taken out
 		}
 	}
 	slices.Sort(names)
 	for _, name := range names {
+		var kept []Declaration
+		for _, d := range files[name].Declarations {
+			if other, changed := replace[key{d.Keyword(), d.Base().Name}]; changed {
+				d = other
+			}
+			if d != nil {
+				kept = append(kept, d)
+			}
+		}
+		files[name].Declarations = kept
 		merged = append(merged, Source{name, []byte(files[name].String())})
 	}
 	return merged, conflicts
@@ -123,29 +129,60 @@ func Rename(sources []Source, from, to string) ([]Source, error) {
 	case job.Lookup(to) != nil:
 		return nil, fmt.Errorf("the name %s is already that of the %s at %s; choose another", to, job.Lookup(to).Keyword(), job.Lookup(to).Base().NameAt)
 	}
-	places := []Place{d.Base().NameAt}
+	edits := []edit{{d.Base().NameAt, from, to}}
 	for _, u := range job.Uses(from) {
-		places = append(places, u.Place)
+		edits = append(edits, edit{u.Place, from, to})
 	}
-	return replaced(sources, places, from, to)
+	return edited(sources, edits)
 }
 
-// replaced puts one word in the place of another, at places where that stands.
-func replaced(sources []Source, places []Place, from, to string) ([]Source, error) {
-	slices.SortFunc(places, func(a, b Place) int { return b.compare(a) }) // the last first, so that columns stay right
-	out := slices.Clone(sources)
-	for _, at := range slices.Compact(places) {
-		i := slices.IndexFunc(out, func(s Source) bool { return s.Name == at.File })
-		lines := strings.SplitAfter(string(out[i].Text), "\n")
-		line := []rune(lines[at.Line-1])
-		end := at.Column - 1 + len([]rune(from))
-		if end > len(line) || string(line[at.Column-1:end]) != from {
-			return nil, fmt.Errorf("%s: %s was to stand here", at, from)
+// An edit puts one word in the place of another that stands there.
+type edit struct {
+	at       Place
+	from, to string
+}
+
+// edited makes edits, each place of which is named once or more.
+func edited(sources []Source, edits []edit) ([]Source, error) {
+	byLine := map[string]map[int][]edit{}
+	for _, e := range edits {
+		if byLine[e.at.File] == nil {
+			byLine[e.at.File] = map[int][]edit{}
 		}
-		lines[at.Line-1] = string(line[:at.Column-1]) + to + string(line[end:])
+		byLine[e.at.File][e.at.Line] = append(byLine[e.at.File][e.at.Line], e)
+	}
+	out := slices.Clone(sources)
+	for i, s := range out {
+		if byLine[s.Name] == nil {
+			continue
+		}
+		lines := strings.SplitAfter(string(s.Text), "\n")
+		for number, some := range byLine[s.Name] {
+			line, err := editedLine(lines[number-1], some)
+			if err != nil {
+				return nil, err
+			}
+			lines[number-1] = line
+		}
 		out[i].Text = []byte(strings.Join(lines, ""))
 	}
 	return out, nil
+}
+
+func editedLine(text string, edits []edit) (string, error) {
+	slices.SortFunc(edits, func(a, b edit) int { return a.at.compare(b.at) })
+	line, done := []rune(text), 0
+	var b strings.Builder
+	for _, e := range slices.Compact(edits) {
+		start := e.at.Column - 1
+		end := start + len([]rune(e.from))
+		if start < done || end > len(line) || string(line[start:end]) != e.from {
+			return "", fmt.Errorf("%s: %s was to stand here", e.at, e.from)
+		}
+		b.WriteString(string(line[done:start]) + e.to)
+		done = end
+	}
+	return b.String() + string(line[done:]), nil
 }
 
 // legal tells whether a declaration can have a name.
@@ -184,12 +221,7 @@ func Adopt(job *Job, small []Source, bound map[string]string) (text string, name
 			renames[name] = to
 		}
 	}
-	// All at once, from the end, so that no name is renamed twice.
-	type edit struct {
-		at       Place
-		from, to string
-	}
-	var edits []edit
+	var edits []edit // all at once, so that no name is renamed twice
 	for from, to := range renames {
 		if from == to {
 			continue
@@ -199,11 +231,8 @@ func Adopt(job *Job, small []Source, bound map[string]string) (text string, name
 		}
 		edits = append(edits, edit{other.Lookup(from).Base().NameAt, from, to})
 	}
-	slices.SortFunc(edits, func(a, b edit) int { return b.at.compare(a.at) })
-	for _, e := range edits {
-		if small, err = replaced(small, []Place{e.at}, e.from, e.to); err != nil {
-			return "", nil, err
-		}
+	if small, err = edited(small, edits); err != nil {
+		return "", nil, err
 	}
 	var b strings.Builder
 	for _, s := range small {

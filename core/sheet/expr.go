@@ -5,6 +5,7 @@ import (
 	"strconv"
 	"strings"
 
+	"rectura/core/internal/visits"
 	"rectura/core/unit"
 )
 
@@ -223,8 +224,31 @@ func (*Quorum) condition()  {}
 func (*For) condition()     {}
 func (*Group) condition()   {}
 
-func (e *Name) String() string   { return e.Name }
-func (e *Binary) String() string { return e.L.String() + " " + string(e.Op) + " " + e.R.String() }
+// spine is a chain of sums and products that are each other's left side, from
+// the outermost in, and what stands at its left end. A long sum is such a chain;
+// who goes along it does not descend.
+func (e *Binary) spine() (all []*Binary, first Expr) {
+	for {
+		visits.Add()
+		all = append(all, e)
+		left, ok := e.L.(*Binary)
+		if !ok {
+			return all, e.L
+		}
+		e = left
+	}
+}
+
+func (e *Name) String() string { return e.Name }
+func (e *Binary) String() string {
+	all, first := e.spine()
+	var b strings.Builder
+	b.WriteString(first.String())
+	for _, x := range slices.Backward(all) {
+		b.WriteString(" " + string(x.Op) + " " + x.R.String())
+	}
+	return b.String()
+}
 func (e *Negate) String() string { return "-" + e.X.String() }
 func (e *Func) String() string {
 	args := make([]string, len(e.Args))
@@ -276,6 +300,7 @@ func join(xs []Condition, between string) string {
 
 // Names calls f for every name in a value.
 func Names(e Expr, f func(*Name)) {
+	visits.Add()
 	switch e := e.(type) {
 	case *Name:
 		f(e)
@@ -295,6 +320,7 @@ func Names(e Expr, f func(*Name)) {
 
 // Walk calls f for a condition and every condition in it, outermost first.
 func Walk(c Condition, f func(Condition)) {
+	visits.Add()
 	f(c)
 	switch c := c.(type) {
 	case *Not:

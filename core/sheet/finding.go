@@ -62,10 +62,13 @@ func Sort(found []Finding) {
 	slices.SortStableFunc(found, func(a, b Finding) int { return a.Place.compare(b.Place) })
 }
 
+// usualName is about how many letters a name has.
+const usualName = 12
+
 // nearest finds the word that differs least from a misspelt one, for a "did
 // you mean"; nothing if none is near.
 func nearest(word string, words []string) string {
-	if len(word) < 3 {
+	if len(word) < 3 || len(word) > 2*maxName {
 		return ""
 	}
 	best, least := "", 1+len(word)/3

@@ -2,17 +2,12 @@ package sheet
 
 import (
 	"bytes"
-	"fmt"
 	"strings"
 	"unicode"
 	"unicode/utf8"
 
 	"rectura/core/unit"
 )
-
-// MaxSize is the largest sheet that is read, in bytes. A job of thousands of
-// rules stays far below it; what is larger is not a sheet.
-const MaxSize = 4 << 20
 
 type kind uint8
 
@@ -39,6 +34,7 @@ type token struct {
 type line struct {
 	Comments
 	indented bool
+	long     bool    // it has too many words, which are not all kept
 	tokens   []token // ends with a tokEnd
 }
 
@@ -48,7 +44,7 @@ type lexer struct {
 	text  string // what is left of the line being read
 	col   int    // of the start of text
 	line  int
-	found []Finding
+	found *reading
 
 	lines   []line
 	current *line    // the logical line that is not complete yet
@@ -62,20 +58,25 @@ var signs = []string{"..", "<=", ">=", "<", ">", "=", "(", ")", ",", "+", "-", "
 // lex reads a whole sheet. Findings are about characters, quotes and tabs; the
 // lines are still usable. What comments stand below the last declaration is
 // returned by itself.
-func lex(file string, src []byte) (lines []line, end []string, found []Finding) {
-	l := &lexer{file: file}
+func lex(file string, src []byte, found *reading) (lines []line, end []string) {
+	l := &lexer{file: file, found: found}
 	src = bytes.TrimPrefix(src, []byte("\ufeff"))
 	if !l.readable(src) {
-		return nil, nil, l.found
+		return nil, nil
 	}
-	for i, text := range strings.Split(string(src), "\n") {
-		l.readLine(i+1, strings.TrimSuffix(text, "\r"))
+	number := 0
+	for text := range strings.SplitSeq(string(src), "\n") {
+		if found.full {
+			break
+		}
+		number++
+		l.readLine(number, strings.TrimSuffix(text, "\r"))
 	}
 	l.finish()
 	for len(l.above) > 0 && l.above[len(l.above)-1] == "" {
 		l.above = l.above[:len(l.above)-1]
 	}
-	return l.lines, l.above, l.found
+	return l.lines, l.above
 }
 
 // readable refuses what is no text at all, with one finding.
@@ -107,7 +108,7 @@ func (l *lexer) readable(src []byte) bool {
 }
 
 func (l *lexer) report(code, format string, args ...any) {
-	l.found = append(l.found, Finding{Place: Place{l.file, l.line, l.col}, Severity: Error, Code: code, Text: fmt.Sprintf(format, args...)})
+	l.found.errorf(Place{l.file, l.line, l.col}, code, format, args...)
 }
 
 // readLine reads one line of the file into the logical line it belongs to.
@@ -159,9 +160,18 @@ func (l *lexer) readLine(number int, text string) {
 			l.current.Beside = strings.TrimRight(l.text, " ")
 			break
 		}
-		if t, ok := l.next(); ok {
-			l.current.tokens = append(l.current.tokens, t)
+		t, ok := l.next()
+		if !ok {
+			continue
 		}
+		if !l.found.word(Place{l.file, t.line, t.col}) {
+			return
+		}
+		if len(l.current.tokens) == MaxClauseWords {
+			l.current.long = true
+			continue
+		}
+		l.current.tokens = append(l.current.tokens, t)
 	}
 }
 
@@ -191,7 +201,7 @@ func (l *lexer) finish() {
 	end := token{kind: tokEnd, line: l.line, col: l.col}
 	if n := len(l.current.tokens); n > 0 {
 		last := l.current.tokens[n-1]
-		end.line, end.col = last.line, last.col+utf8.RuneCountInString(last.source())
+		end.line, end.col = last.line, last.col+utf8.RuneCountInString(last.whole())
 		l.current.tokens = append(l.current.tokens, end)
 		l.lines = append(l.lines, *l.current)
 	}
@@ -224,7 +234,7 @@ func (l *lexer) next() (t token, ok bool) {
 		if n+1 < len(l.text) && l.text[n] == '.' && isDigit(l.text[n+1]) {
 			n += 1 + span(l.text[n+1:], isDigit)
 		}
-		t.kind, t.text = tokNumber, l.take(n)
+		t.kind, t.text = tokNumber, l.short(l.take(n))
 		return t, true
 	}
 	if tokens := l.current.tokens; len(tokens) > 0 {
@@ -241,7 +251,7 @@ func (l *lexer) next() (t token, ok bool) {
 		return t, true
 	}
 	if isLetter(c) {
-		t.kind, t.text = tokName, l.take(span(l.text, func(c byte) bool { return isLetter(c) || isDigit(c) || c == '_' }))
+		t.kind, t.text = tokName, l.short(l.take(span(l.text, func(c byte) bool { return isLetter(c) || isDigit(c) || c == '_' })))
 		return t, true
 	}
 	t.kind = tokSign
@@ -264,6 +274,20 @@ func (l *lexer) next() (t token, ok bool) {
 	return t, false
 }
 
+// maxWord is the longest name or number, in letters.
+const maxWord = 200
+
+// short cuts a word that is too long to be one, and says so.
+func (l *lexer) short(word string) string {
+	if len(word) <= maxWord {
+		return word
+	}
+	at := *l
+	at.col -= len(word)
+	at.report("limit", "a word of %d letters; none is longer than %d", len(word), maxWord)
+	return word[:maxWord]
+}
+
 // quoted reads a string; the text stands at its opening quote.
 func (l *lexer) quoted() string {
 	open := *l
@@ -273,6 +297,9 @@ func (l *lexer) quoted() string {
 		switch c := l.text[0]; {
 		case c == '"':
 			l.take(1)
+			if n := utf8.RuneCountInString(b.String()); n > MaxText {
+				open.report("limit", "a text of %d characters; none is longer than %d", n, MaxText)
+			}
 			return b.String()
 		case c == '\\' && len(l.text) > 1 && (l.text[1] == '"' || l.text[1] == '\\'):
 			b.WriteByte(l.text[1])
@@ -285,17 +312,27 @@ func (l *lexer) quoted() string {
 			b.WriteString(l.take(size))
 		}
 	}
-	open.found = l.found
 	open.report("syntax", `the quote that opens here is not closed on its line; add a "`)
-	l.found = open.found
 	return b.String()
 }
 
-// source is the token as it stands in the text, for messages and lengths.
+// source is the token as messages show it: of a very long one the beginning.
 func (t token) source() string {
+	const widest = 60
+	if t.kind == tokEnd {
+		return "the end of the line"
+	}
+	if s := []rune(t.whole()); len(s) > widest {
+		return string(s[:widest]) + "…"
+	}
+	return t.whole()
+}
+
+// whole is the token as it stands in the text.
+func (t token) whole() string {
 	switch t.kind {
 	case tokEnd:
-		return "the end of the line"
+		return ""
 	case tokString:
 		return quote(t.text)
 	}

@@ -27,8 +27,10 @@ type Job struct {
 	Trials    []*Trial
 	Order     []*Rule // those of alarms too, in the order of evaluation: each after those that it names
 
-	names map[string]Declaration
-	uses  map[string][]Place
+	names   map[string]Declaration
+	uses    map[string][]Place
+	callers map[string][]string // by output: what calls it
+	found   list
 }
 
 // DefaultSettle is the settling time, in nanoseconds, of a job that states none.
@@ -307,6 +309,7 @@ type QuantityClause struct {
 type Derived struct {
 	Head
 	Value Expr
+	typed *Type // once it is known; a value in a circle, or of what does not go together, has none
 }
 
 // A Setpoint is a `setpoint` or, if Constant, a `constant`.
@@ -389,18 +392,11 @@ func (r *Rule) Calls() []*Call {
 	return r.Call.Calls
 }
 
-// NamesIn lists the names that a rule's clauses refer to: of inputs and
-// setpoints in its conditions, of the inputs behind derived values, and of the
-// outputs that it calls.
-func (j *Job) NamesIn(r *Rule) []string {
-	var names []string
-	var add func(n *Name)
-	add = func(n *Name) {
-		names = append(names, n.Name)
-		if d, ok := j.names[n.Name].(*Derived); ok {
-			Names(d.Value, add)
-		}
-	}
+// namesIn calls f for every name that a rule's clauses refer to: of inputs,
+// derived values and setpoints in its conditions, and of the outputs that it
+// calls.
+func (j *Job) namesIn(r *Rule, f func(name string)) {
+	add := func(n *Name) { f(n.Name) }
 	for _, c := range r.Conditions() {
 		Walk(c.Condition, func(x Condition) {
 			switch x := x.(type) {
@@ -415,12 +411,11 @@ func (j *Job) NamesIn(r *Rule) []string {
 		})
 	}
 	for _, x := range r.Calls() {
-		names = append(names, x.Output.Name)
+		f(x.Output.Name)
 		if x.Value != nil {
 			Names(x.Value, add)
 		}
 	}
-	return names
 }
 
 // SignalsOf lists the inputs that a rule depends on, through derived values and
@@ -428,21 +423,23 @@ func (j *Job) NamesIn(r *Rule) []string {
 func (j *Job) SignalsOf(r *Rule) []string {
 	var signals []string
 	seen := map[string]bool{}
-	var visit func(r *Rule)
-	visit = func(r *Rule) {
-		for _, name := range j.NamesIn(r) {
-			if seen[name] {
-				continue
-			}
-			seen[name] = true
-			if _, is := j.names[name].(*Input); is {
-				signals = append(signals, name)
-			} else if other := j.RuleOf(name); other != nil {
-				visit(other)
-			}
+	var visit func(name string)
+	visit = func(name string) {
+		if seen[name] {
+			return
+		}
+		seen[name] = true
+		switch d := j.names[name].(type) {
+		case *Input:
+			signals = append(signals, name)
+		case *Derived:
+			Names(d.Value, func(n *Name) { visit(n.Name) })
+		}
+		if other := j.RuleOf(name); other != nil {
+			j.namesIn(other, visit)
 		}
 	}
-	visit(r)
+	j.namesIn(r, visit)
 	return signals
 }
 

@@ -1,10 +1,6 @@
 package sheet
 
-import (
-	"slices"
-
-	"rectura/core/unit"
-)
+import "rectura/core/unit"
 
 // An Output is a discrete output, or an analog one if it has a Range. Flash,
 // Inverted and Stages are about the wire only: every state and value is the
@@ -123,8 +119,8 @@ func (c *checker) output(o *Output) {
 	if o.Range != nil {
 		how = "`called by highest` or `called by lowest`"
 	}
-	if callers := c.job.callersOf(o.Name); len(callers) > 1 && o.CalledBy == nil {
-		c.errorf(o.NameAt, "called-by", "%s call the output %s; say how they are combined: %s", List(callers, "and"), o.Name, how)
+	if callers := c.job.callers[o.Name]; len(callers) > 1 && o.CalledBy == nil {
+		c.errorf(o.NameAt, "called-by", "%s call the output %s; say how they are combined: %s", some(callers), o.Name, how)
 	}
 	for _, x := range o.conditions() {
 		c.condition(x.Condition)
@@ -167,12 +163,14 @@ func (c *checker) analogOutput(o *Output) {
 	}
 }
 
-// callersOf names what calls an output, each once.
-func (j *Job) callersOf(output string) []string {
-	var all []string
+// collectCallers notes what calls each output, each once.
+func (j *Job) collectCallers() {
 	calls := func(name string, calls []*Call) {
-		if slices.ContainsFunc(calls, func(x *Call) bool { return x.Output.Name == output }) {
-			all = append(all, name)
+		for _, x := range calls {
+			output := x.Output.Name
+			if all := j.callers[output]; len(all) == 0 || all[len(all)-1] != name {
+				j.callers[output] = append(all, name)
+			}
 		}
 	}
 	for _, r := range j.Rules {
@@ -190,5 +188,4 @@ func (j *Job) callersOf(output string) []string {
 	for _, a := range j.Alarms {
 		calls(a.Name, a.Outputs())
 	}
-	return all
 }

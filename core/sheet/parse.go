@@ -7,15 +7,23 @@ import (
 	"strings"
 	"time"
 	"unicode"
+	"unicode/utf8"
 
+	"rectura/core/internal/visits"
 	"rectura/core/unit"
 )
 
 // ParseFile reads one sheet. Every error is reported, one for each declaration
 // head or clause at most; what could be read is returned all the same.
 func ParseFile(name string, src []byte) (*File, []Finding) {
-	lines, end, found := lex(name, src)
-	p := &parser{file: name, found: found}
+	r := &reading{}
+	f := parseFile(name, src, r)
+	return f, r.sorted()
+}
+
+func parseFile(name string, src []byte, r *reading) *File {
+	lines, end := lex(name, src, r)
+	p := &parser{file: name, found: r}
 	f := &File{Name: name, End: end}
 	for i := 0; i < len(lines); {
 		head := lines[i]
@@ -24,11 +32,14 @@ func ParseFile(name string, src []byte) (*File, []Finding) {
 			clauses = clauses[:n]
 		}
 		i += 1 + len(clauses)
+		if !r.declaration(p.place(head.tokens[0])) {
+			break
+		}
 		if d := p.declaration(head, clauses); d != nil {
 			f.Declarations = append(f.Declarations, d)
 		}
 	}
-	return f, p.found
+	return f
 }
 
 // A parser reads the tokens of one logical line at a time. A syntax error is
@@ -36,7 +47,7 @@ func ParseFile(name string, src []byte) (*File, []Finding) {
 type parser struct {
 	bandName string // that stands before the clause being read
 	file     string
-	found    []Finding
+	found    *reading
 	tokens   []token
 	depth    int // of nested conditions
 }
@@ -72,7 +83,7 @@ const maxName = 64
 func (p *parser) place(t token) Place { return Place{p.file, t.line, t.col} }
 
 func (p *parser) report(at Place, code, format string, args ...any) {
-	p.found = append(p.found, Finding{Place: at, Severity: Error, Code: code, Text: fmt.Sprintf(format, args...)})
+	p.found.errorf(at, code, format, args...)
 }
 
 // fail reports a syntax error at a token and gives the line up.
@@ -81,10 +92,21 @@ func (p *parser) fail(t token, format string, args ...any) {
 	panic(abandon{})
 }
 
+// over reports at a token that a limit of the language is passed, and gives the
+// line up.
+func (p *parser) over(t token, format string, args ...any) {
+	p.report(p.place(t), "limit", format, args...)
+	panic(abandon{})
+}
+
 // lineOf runs read over a line's tokens and makes sure that none is left. It
 // returns whether the line could be read.
 func (p *parser) lineOf(l line, read func()) (ok bool) {
 	p.tokens, p.depth = l.tokens, 0
+	if l.long {
+		p.report(p.place(l.tokens[0]), "limit", "this has more than %d words; divide it: give parts of it names as `derived` values or as rules", MaxClauseWords)
+		return false
+	}
 	defer func() {
 		if r := recover(); r != nil {
 			if _, is := r.(abandon); !is {
@@ -103,6 +125,7 @@ func (p *parser) lineOf(l line, read func()) (ok bool) {
 func (p *parser) peek() token { return p.tokens[0] }
 
 func (p *parser) next() token {
+	visits.Add()
 	t := p.tokens[0]
 	if t.kind != tokEnd {
 		p.tokens = p.tokens[1:]
@@ -267,6 +290,15 @@ func List(words []string, last string) string {
 	return strings.Join(words[:n], ", ") + " " + last + " " + words[n]
 }
 
+// some joins the first of very many words, and tells how many more there are.
+func some(words []string) string {
+	const most = 6
+	if n := len(words); n > most+1 {
+		words = append(slices.Clone(words[:most]), fmt.Sprintf("%d more", n-most))
+	}
+	return List(words, "and")
+}
+
 // name reads a declared name and the label that may follow it.
 func (p *parser) name(h *Head) {
 	t := p.next()
@@ -288,8 +320,17 @@ func (p *parser) name(h *Head) {
 
 func (p *parser) label(h *Head) {
 	if p.peek().kind == tokString {
-		h.Label = p.next().text
+		h.Label = p.short(p.next(), "label")
 	}
+}
+
+// short is the text of a token that is shown wherever its declaration is, so
+// that it must not be long.
+func (p *parser) short(t token, what string) string {
+	if n := utf8.RuneCountInString(t.text); n > MaxLabel {
+		p.over(t, "a %s of %d characters; it has at most %d", what, n, MaxLabel)
+	}
+	return t.text
 }
 
 // text reads the string of a note or a tag.
@@ -332,7 +373,7 @@ func (p *parser) job(h Head) (Declaration, []clauseKind) {
 		clauseKind{"timezone", true, func(p *parser, c Clause) { d.Timezone = &TextClause{c, p.zone()} }},
 		clauseKind{"settle", true, func(p *parser, c Clause) { d.Settle = &DurationClause{c, p.duration()} }})
 	if t := p.next(); t.kind == tokString {
-		d.Label = t.text
+		d.Label = p.short(t, "title")
 	} else {
 		p.fail(t, "%s where the job's title must stand, in quotes", t.source())
 	}
@@ -392,7 +433,7 @@ func (p *parser) unit() unit.Unit {
 		if t.text == "" {
 			p.fail(t, "a unit in quotes cannot be empty")
 		}
-		return unit.Quoted(t.text)
+		return unit.Quoted(p.short(t, "unit"))
 	case tokName:
 		if !slices.Contains(reserved, t.text) && !slices.Contains(afterNumber, t.text) {
 			p.fail(t, "%s", unknownUnit(t.text))
@@ -425,7 +466,7 @@ func (p *parser) zone() string {
 	first := p.peek()
 	var b strings.Builder
 	for t := p.next(); t.kind != tokEnd; t = p.next() {
-		b.WriteString(t.source())
+		b.WriteString(t.whole())
 	}
 	if _, err := time.LoadLocation(b.String()); err != nil || b.Len() == 0 || b.String() == "Local" {
 		p.fail(first, "%s is no known time zone; write its IANA name, such as Europe/Dublin", orList(b.String(), first.source()))

@@ -9,10 +9,6 @@ import (
 	"rectura/core/unit"
 )
 
-// maxDepth is how deep conditions and values may be nested. People lose count
-// at five; the limit keeps a hostile text from using up the stack.
-const maxDepth = 100
-
 // A node is what a parenthesis may hold: an Expr or a Condition. Which one it
 // is, is settled at its end.
 type node interface {
@@ -98,8 +94,8 @@ func (p *parser) unary() node {
 }
 
 func (p *parser) enter(t token) {
-	if p.depth++; p.depth > maxDepth {
-		p.fail(t, "this is nested deeper than %d; split the condition into several rules", maxDepth)
+	if p.depth++; p.depth > MaxDepth {
+		p.over(t, "this is nested deeper than %d; split the condition into several rules", MaxDepth)
 	}
 }
 

@@ -1,9 +1,11 @@
 package sheet
 
 import (
+	"slices"
 	"strconv"
 	"strings"
 
+	"rectura/core/internal/visits"
 	"rectura/core/unit"
 )
 
@@ -123,6 +125,7 @@ func (j *teller) stateWord(name string, on bool) string {
 var opWords = map[Op]string{Below: "below", AtMost: "at or below", Above: "above", AtLeast: "at or above"}
 
 func (j *teller) say(c Condition) string {
+	visits.Add()
 	switch c := c.(type) {
 	case *Group:
 		return j.sayGroup(c.X)
@@ -210,6 +213,7 @@ func (j *teller) sayAll(xs []Condition, word string) string {
 }
 
 func (j *teller) sayValue(e Expr) string {
+	visits.Add()
 	switch e := e.(type) {
 	case *Name:
 		if s, ok := j.Lookup(e.Name).(*Setpoint); ok {
@@ -219,7 +223,13 @@ func (j *teller) sayValue(e Expr) string {
 	case *Literal:
 		return j.amount(e.At, Amount{[]unit.Quantity{e.Quantity}}, "")
 	case *Binary:
-		return j.sayValue(e.L) + " " + string(e.Op) + " " + j.sayValue(e.R)
+		all, first := e.spine()
+		var b strings.Builder
+		b.WriteString(j.sayValue(first))
+		for _, x := range slices.Backward(all) {
+			b.WriteString(" " + string(x.Op) + " " + j.sayValue(x.R))
+		}
+		return b.String()
 	case *Func:
 		args := make([]string, len(e.Args))
 		for i, a := range e.Args {

@@ -153,7 +153,11 @@ func TestFindings(t *testing.T) {
 		{"rule r\n  on when oxygen < low hysteresis 1 mg/L deadband 1 mg/L\n  call blower\n", "2:42: error: `deadband` stands before `hysteresis`; change them over [syntax]"},
 		{"rule r\n  on when < low\n  call blower\n", "2:11: error: < where a value or a condition must stand [syntax]"},
 		{"rule r\n  on when oxygen < mA\n  call blower\n", "2:20: error: the unit mA without a number before it [syntax]"},
-		{"rule r\n  on when " + strings.Repeat("(", 10_000) + "mains" + strings.Repeat(")", 10_000) + "\n  call blower\n", "2:111: error: this is nested deeper than 100; split the condition into several rules [syntax]"},
+		{"alarm x\n  on when mains\n  priority low\n  advice \"a\"\n  call blower\n  call blower until acknowledged\n", "6:8: error: blower is called twice by the same alarm; take one out [repeated-name]"},
+		{"bands x of oxygen\n  low: below 5 mg/L call blower, blower\n  else\n", "2:34: error: blower is called twice by the same band; take one out [repeated-name]"},
+		{"output z\n  tag \"" + strings.Repeat("w", 2001) + "\"\n", "2:7: error: a text of 2001 characters; none is longer than 2000 [limit]"},
+		{"input z\n" + strings.Repeat("  scale 4..20 mA to 4..20 mA\n", 21) + "output y\n", "22:3: error: z has more than 20 stages; join some of them [limit]"},
+		{"rule r\n  on when " + strings.Repeat("(", 1_000) + "mains" + strings.Repeat(")", 1_000) + "\n  call blower\n", "2:111: error: this is nested deeper than 100; split the condition into several rules [limit]"},
 		// names and kinds
 		{"rule r\n  on when oxigen < low hysteresis 1 mg/L\n  call blower\n", "2:11: error: nothing is named oxigen; did you mean oxygen? [unknown-name]"},
 		{"input low discrete\n", "1:7: error: the name low is already that of the setpoint at a.rct:16:10; choose another [repeated-name]"},
@@ -470,14 +474,15 @@ func TestSentence(t *testing.T) {
 // A job that is wrong in very many places is refused without looking for a near
 // name at each.
 func TestVeryManyUnknownNames(t *testing.T) {
-	text := ground + "output out\n  called by any\n  fail off\n"
-	for i := range 60 {
-		text += fmt.Sprintf("rule r%d\n  on when main\n  call out\n", i)
+	var b strings.Builder
+	b.WriteString(ground + "output out\n  called by any\n  fail off\n")
+	for i := range 900 {
+		fmt.Fprintf(&b, "rule r%d\n  on when main\n  call out\n", i)
 	}
-	_, found := parse(text)
-	require.Len(t, found, 60)
+	_, found := parse(b.String())
+	require.Len(t, found, 900)
 	assert.Equal(t, "nothing is named main; did you mean mains?", found[49].Text)
-	assert.Equal(t, "nothing is named main; declare it, or correct the name", found[50].Text)
+	assert.Equal(t, "nothing is named main; declare it, or correct the name", found[899].Text)
 }
 
 // Whatever the text, the parser ends, its findings are in the text, and what

@@ -3,6 +3,7 @@ package sheet
 import (
 	"fmt"
 
+	"rectura/core/internal/visits"
 	"rectura/core/unit"
 )
 
@@ -43,19 +44,20 @@ func mismatch(e Expr, format string, args ...any) error {
 }
 
 // TypeOf is the type of a value. The error says which parts do not go together.
-func (j *Job) TypeOf(e Expr) (Type, error) { return j.typeOf(e, false) }
+func (j *Job) TypeOf(e Expr) (Type, error) { return (&Typer{Job: j}).typeOf(e, false) }
 
 // CompareTypes are the types of both sides of a comparison: beside a
 // temperature difference, a literal is a difference too.
 func (j *Job) CompareTypes(l, r Expr) (left, right Type, err error) {
-	if left, err = j.typeOf(l, false); err != nil {
+	t := &Typer{Job: j}
+	if left, err = t.typeOf(l, false); err != nil {
 		return
 	}
-	if right, err = j.typeOf(r, left.Difference); err != nil {
+	if right, err = t.typeOf(r, left.Difference); err != nil {
 		return
 	}
 	if right.Difference && !left.Difference {
-		left, err = j.typeOf(l, true)
+		left, err = t.typeOf(l, true)
 	}
 	return
 }
@@ -78,9 +80,51 @@ func (j *Job) AtStage(beside, e Expr) (in *Input, place int, ok bool) {
 
 // DifferenceType is the type of a value where a difference belongs: a literal
 // temperature there is a difference.
-func (j *Job) DifferenceType(e Expr) (Type, error) { return j.typeOf(e, true) }
+func (j *Job) DifferenceType(e Expr) (Type, error) { return (&Typer{Job: j}).typeOf(e, true) }
 
-func (j *Job) typeOf(e Expr, asDifference bool) (Type, error) {
+// A Typer works out types of a job's values. One made by NewTyper remembers
+// them, for whoever asks for those of every part of a value; it is for one
+// goroutine.
+type Typer struct {
+	*Job
+	known map[typeQuestion]typeAnswer
+}
+
+type typeQuestion struct {
+	of           *Binary
+	asDifference bool
+}
+
+type typeAnswer struct {
+	Type
+	err error
+}
+
+// NewTyper makes a Typer that remembers.
+func NewTyper(j *Job) *Typer { return &Typer{j, map[typeQuestion]typeAnswer{}} }
+
+// DifferenceType is what Job.DifferenceType is.
+func (j *Typer) DifferenceType(e Expr) (Type, error) { return j.typeOf(e, true) }
+
+// binaryType is the type of a sum or a product, worked out once.
+func (j *Typer) binaryType(e *Binary, asDifference bool) (Type, error) {
+	question := typeQuestion{e, asDifference}
+	if a, known := j.known[question]; known {
+		return a.Type, a.err
+	}
+	work := j.sumType
+	if e.Op == '*' || e.Op == '/' {
+		work = j.productType
+	}
+	t, err := work(e, asDifference)
+	if j.known != nil {
+		j.known[question] = typeAnswer{t, err}
+	}
+	return t, err
+}
+
+func (j *Typer) typeOf(e Expr, asDifference bool) (Type, error) {
+	visits.Add()
 	switch e := e.(type) {
 	case *Literal:
 		return Type{e.Unit, asDifference && e.Unit.Dimension() == unit.Temperature}, nil
@@ -99,7 +143,10 @@ func (j *Job) typeOf(e Expr, asDifference bool) (Type, error) {
 				return Type{Unit: d.Engineering()}, nil
 			}
 		case *Derived:
-			return j.typeOf(d.Value, false)
+			if d.typed == nil {
+				return Type{}, &typeError{e.At, "wrong-kind", e.Name + " has no value, since what is wrong with it is told where it is declared"}
+			}
+			return *d.typed, nil
 		case *Output:
 			if d.Range != nil {
 				return Type{Unit: d.Range.To.Unit}, nil
@@ -109,10 +156,7 @@ func (j *Job) typeOf(e Expr, asDifference bool) (Type, error) {
 		}
 		return Type{}, &typeError{e.At, "wrong-kind", fmt.Sprintf("%s is %s and has no value to compare or add", e.Name, describe(j.names[e.Name]))}
 	case *Binary:
-		if e.Op == '*' || e.Op == '/' {
-			return j.productType(e, asDifference)
-		}
-		return j.sumType(e, asDifference)
+		return j.binaryType(e, asDifference)
 	case *Func:
 		return j.funcType(e, asDifference)
 	}
@@ -122,7 +166,7 @@ func (j *Job) typeOf(e Expr, asDifference bool) (Type, error) {
 // sumType follows the arithmetic of temperatures: a temperature and a
 // difference give a temperature; two temperatures subtract to a difference. A
 // quantity written after + or - beside a temperature is a difference.
-func (j *Job) sumType(e *Binary, asDifference bool) (Type, error) {
+func (j *Typer) sumType(e *Binary, asDifference bool) (Type, error) {
 	left, err := j.typeOf(e.L, asDifference)
 	if err != nil {
 		return Type{}, err
@@ -153,7 +197,7 @@ func (j *Job) sumType(e *Binary, asDifference bool) (Type, error) {
 // productType: a quantity times or over a bare number keeps its unit, and two
 // of one dimension divide to a bare number. A temperature, whose zero is where
 // its scale puts it, cannot be multiplied; a difference can.
-func (j *Job) productType(e *Binary, asDifference bool) (Type, error) {
+func (j *Typer) productType(e *Binary, asDifference bool) (Type, error) {
 	left, err := j.typeOf(e.L, asDifference)
 	if err != nil {
 		return Type{}, err
@@ -186,7 +230,7 @@ func (j *Job) productType(e *Binary, asDifference bool) (Type, error) {
 
 // funcType is the type of the first argument that is no literal, or else of the
 // first; all others must go with it.
-func (j *Job) funcType(e *Func, asDifference bool) (Type, error) {
+func (j *Typer) funcType(e *Func, asDifference bool) (Type, error) {
 	first, err := j.typeOf(e.Args[0], asDifference)
 	if err != nil {
 		return Type{}, err

@@ -105,8 +105,8 @@ func (j *Job) Like(d Declaration) string {
 		}
 		return of("signal", d.Engineering())
 	case *Derived:
-		if t, err := j.TypeOf(d.Value); err == nil {
-			return of("signal", t.Unit)
+		if d.typed != nil {
+			return of("signal", d.typed.Unit)
 		}
 	case *Setpoint:
 		return of("setting", d.Type().Unit)

@@ -11,8 +11,9 @@
 package unit
 
 import (
+	"cmp"
 	"fmt"
-	"sort"
+	"slices"
 	"strings"
 )
 
@@ -103,7 +104,7 @@ var known = []Unit{
 
 var (
 	byName  = map[string]Unit{}
-	longest []string // names, longest first, for Longest
+	longest [256][]string // names by their first byte, longest first, for Longest
 )
 
 func init() {
@@ -112,14 +113,11 @@ func init() {
 	}
 	byName["°C"], byName["°F"] = byName["degC"], byName["degF"]
 	for name := range byName {
-		longest = append(longest, name)
+		longest[name[0]] = append(longest[name[0]], name)
 	}
-	sort.Slice(longest, func(i, j int) bool {
-		if len(longest[i]) != len(longest[j]) {
-			return len(longest[i]) > len(longest[j])
-		}
-		return longest[i] < longest[j]
-	})
+	for _, names := range longest {
+		slices.SortFunc(names, func(a, b string) int { return cmp.Or(len(b)-len(a), strings.Compare(a, b)) })
+	}
 }
 
 // Lookup finds a known unit by its name; `°C` and `°F` are other spellings of
@@ -160,7 +158,10 @@ func Named(name string) Unit {
 // Longest finds the longest known unit at the start of s that does not end in
 // the middle of a word, and its length in bytes; 0 if there is none.
 func Longest(s string) (Unit, int) {
-	for _, name := range longest {
+	if s == "" {
+		return Unit{}, 0
+	}
+	for _, name := range longest[s[0]] {
 		if strings.HasPrefix(s, name) && !(endsInLetter(name) && startsWithWord(s[len(name):])) {
 			return byName[name], len(name)
 		}

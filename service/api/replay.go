@@ -174,11 +174,12 @@ func summaryViews(r *bench.Result) []Summary {
 
 func panelViews(r *bench.Result, c *plot.Chart) []Panel {
 	all := []Panel{}
+	points := r.Program.PointsBySignal(r.Settings)
 	for i := range c.Panels {
 		panel := &c.Panels[i]
 		v := Panel{Input: panel.Name, Output: panel.Output, Title: r.Program.Job.Lookup(panel.Name).Base().Title(), Unit: panel.Unit, Points: []RulePoint{}}
 		v.Low, v.High = panel.Limits()
-		for _, pt := range r.Program.PointsOf(panel.Name, r.Settings) {
+		for _, pt := range points[panel.Name] {
 			v.Points = append(v.Points, rulePointView(pt))
 		}
 		all = append(all, v)
