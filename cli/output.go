@@ -12,6 +12,7 @@ import (
 	"github.com/jedib0t/go-pretty/v6/text"
 	"github.com/spf13/cobra"
 
+	"rectura/core/iolist"
 	"rectura/core/unit"
 )
 
@@ -72,7 +73,14 @@ func (l *list) table(w io.Writer) {
 
 func (l *list) csv(w io.Writer) error {
 	c := csv.NewWriter(w)
-	rows := append([][]string{l.heads}, l.rows...)
+	rows := [][]string{l.heads}
+	for _, row := range l.rows {
+		guarded := make([]string, len(row))
+		for i, cell := range row {
+			guarded[i] = iolist.Guarded(cell)
+		}
+		rows = append(rows, guarded)
+	}
 	if err := c.WriteAll(rows); err != nil {
 		return fmt.Errorf("writing CSV: %w", err)
 	}

@@ -7,7 +7,6 @@ import (
 	"io"
 	"os"
 	"path/filepath"
-	"regexp"
 	"sync"
 	"time"
 
@@ -16,6 +15,7 @@ import (
 
 	"rectura/client"
 	"rectura/core/recording"
+	textfile "rectura/core/recording/text"
 	"rectura/core/recording/format"
 	"rectura/core/unit"
 )
@@ -56,7 +56,7 @@ func (f readingFlags) options(jobZone string) (o recording.Options, err error) {
 		o.Map = append(o.Map, mapping)
 	}
 	if f.pattern != "" {
-		if o.Pattern, err = regexp.Compile(f.pattern); err != nil {
+		if o.Pattern, err = textfile.Compile(f.pattern); err != nil {
 			return o, fmt.Errorf("--pattern: %w", err)
 		}
 	}

@@ -8,6 +8,7 @@ import (
 	"io"
 	"path"
 	"slices"
+	"strconv"
 	"strings"
 
 	"github.com/xuri/excelize/v2"
@@ -49,57 +50,33 @@ func readCSV(name string, data []byte) ([][]string, error) {
 			break
 		}
 	}
-	all, err := r.ReadAll()
-	var p *csv.ParseError
-	if errors.As(err, &p) {
-		return nil, fmt.Errorf("%s:%d:%d: the list cannot be read: %w", name, p.Line, p.Column, p.Err)
-	}
-	return all, err
-}
-
-func readWorkbook(name string, data []byte) (cells [][]string, err error) {
-	f, err := excelize.OpenReader(bytes.NewReader(data), excelize.Options{UnzipSizeLimit: 8 * MaxSize, UnzipXMLSizeLimit: MaxSize})
-	if err != nil {
-		return nil, fmt.Errorf("%s: this is no .xlsx workbook: %w", name, err)
-	}
-	defer func() { err = errors.Join(err, f.Close()) }()
-	table := f.GetSheetName(0)
-	merged, err := f.GetMergeCells(table)
-	if err != nil {
-		return nil, fmt.Errorf("%s: reading the sheet %s: %w", name, table, err)
-	}
-	if len(merged) > 0 {
-		return nil, fmt.Errorf("%s: the cells %s:%s of %s are merged; a list has one cell for each value, so part them", name, merged[0].GetStartAxis(), merged[0].GetEndAxis(), table)
-	}
-	all, err := f.GetRows(table)
-	if err != nil {
-		return nil, fmt.Errorf("%s: reading the sheet %s: %w", name, table, err)
-	}
-	for i, row := range all {
-		for k := range row {
-			at, err := excelize.CoordinatesToCellName(k+1, i+1)
-			if err != nil {
-				return nil, fmt.Errorf("%s: %w", name, err)
-			}
-			formula, err := f.GetCellFormula(table, at)
-			if err != nil {
-				return nil, fmt.Errorf("%s: reading the cell %s: %w", name, at, err)
-			}
-			if formula != "" {
-				return nil, fmt.Errorf("%s: the cell %s of %s holds a formula; paste the list as values", name, at, table)
-			}
+	var all [][]string
+	for {
+		row, err := r.Read()
+		var p *csv.ParseError
+		switch {
+		case err == io.EOF:
+			return all, nil
+		case errors.As(err, &p):
+			return nil, fmt.Errorf("%s:%d:%d: the list cannot be read: %w", name, p.Line, p.Column, p.Err)
+		case err != nil:
+			return nil, fmt.Errorf("%s: reading the list: %w", name, err)
+		case len(row) > maxColumns:
+			return nil, fmt.Errorf("%s: row %d has %d cells; a list has at most %d columns", name, len(all)+1, len(row), maxColumns)
+		case len(all) == maxRows:
+			return nil, fmt.Errorf("%s: the list has more than %d rows", name, maxRows)
 		}
+		for i := range row {
+			row[i] = unguarded(row[i])
+		}
+		all = append(all, row)
 	}
-	return all, nil
 }
 
 // rows puts cells under their headings.
 func rows(name string, cells [][]string, mapping map[string]string) ([]Row, error) {
 	if len(cells) == 0 {
 		return nil, fmt.Errorf("%s: the list is empty; it begins with a row of headings: %s", name, strings.Join(Headings, ", "))
-	}
-	if len(cells) > maxRows {
-		return nil, fmt.Errorf("%s: the list has more than %d rows", name, maxRows)
 	}
 	theirs := map[string]string{} // their heading to ours
 	for _, h := range Headings {
@@ -154,9 +131,36 @@ func rows(name string, cells [][]string, mapping map[string]string) ([]Row, erro
 	return all, nil
 }
 
-// WriteCSV writes rows as CSV.
+// Guarded keeps a spreadsheet from taking the text of a cell for a formula: before
+// such a text an apostrophe is put, which a spreadsheet does not show.
+func Guarded(text string) string {
+	if text == "" || !strings.ContainsRune("=+-@\t\r", rune(text[0])) {
+		return text
+	}
+	if _, err := strconv.ParseFloat(strings.Fields(text + " x")[0], 64); err == nil && strings.ContainsRune("+-", rune(text[0])) {
+		return text // a number, perhaps with its unit
+	}
+	return "'" + text
+}
+
+// unguarded takes that apostrophe away.
+func unguarded(text string) string {
+	if len(text) > 1 && text[0] == '\'' && Guarded(text[1:]) == text {
+		return text[1:]
+	}
+	return text
+}
+
+// WriteCSV writes rows as CSV. What a spreadsheet would take for a formula is
+// guarded.
 func WriteCSV(w io.Writer, rows [][]string) error {
-	if err := csv.NewWriter(w).WriteAll(rows); err != nil {
+	guarded := make([][]string, len(rows))
+	for i, row := range rows {
+		for _, cell := range row {
+			guarded[i] = append(guarded[i], Guarded(cell))
+		}
+	}
+	if err := csv.NewWriter(w).WriteAll(guarded); err != nil {
 		return fmt.Errorf("writing the list: %w", err)
 	}
 	return nil

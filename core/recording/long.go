@@ -23,7 +23,10 @@ type LongBuilder struct {
 	index   map[string]int
 	said    map[string]string // the unit that the file says of a point
 	columns []*Column
-	cells   []Cell
+	names   map[string]bool // of the columns
+	row     []Reading       // that has been read so far
+	inRow   []int           // of each column: the number of the last row that it is in
+	number  int             // of the row
 	t       int64
 	any     bool
 	rows    int
@@ -31,7 +34,8 @@ type LongBuilder struct {
 
 // NewLongBuilder begins a long recording.
 func NewLongBuilder(o Options) *LongBuilder {
-	b := &LongBuilder{Builder: NewBuilder(nil, Clock{}), namer: NewNamer(o), index: map[string]int{}, said: map[string]string{}}
+	b := &LongBuilder{Builder: NewBuilder(nil, Clock{}), namer: NewNamer(o), index: map[string]int{}, said: map[string]string{}, names: map[string]bool{}}
+	b.Limit(o.MostReadings)
 	if o.Sort {
 		b.Builder.Sort()
 	}
@@ -51,8 +55,8 @@ func (b *LongBuilder) Reading(t int64, r LongReading) (*Column, error) {
 	}
 	i, known := b.index[r.Point]
 	if !known {
-		if len(b.columns) == 4096 {
-			return nil, fmt.Errorf("more than 4096 points")
+		if len(b.columns) == MaxColumns {
+			return nil, fmt.Errorf("more than %d points", MaxColumns)
 		}
 		c, err := b.namer.Column(r.Point)
 		if err != nil {
@@ -61,11 +65,11 @@ func (b *LongBuilder) Reading(t int64, r LongReading) (*Column, error) {
 		if c.Unit == "" {
 			c.Unit = r.Unit
 		}
-		for _, other := range b.columns {
-			if other.Name == c.Name {
-				return nil, fmt.Errorf("two points of the file become %s; map one of them otherwise", c.Name)
-			}
+		if b.names[c.Name] {
+			return nil, fmt.Errorf("two points of the file become %s; map one of them otherwise", c.Name)
 		}
+		b.names[c.Name] = true
+		b.inRow = append(b.inRow, 0)
 		i = b.AddColumn(c)
 		b.index[r.Point], b.said[r.Point] = i, r.Unit
 		b.columns = append(b.columns, c)
@@ -81,15 +85,13 @@ func (b *LongBuilder) Reading(t int64, r LongReading) (*Column, error) {
 		return nil, fmt.Errorf("the quality %q is neither good nor bad", Shorten(r.Quality))
 	}
 	b.rows++
-	if !b.any || t != b.t || i < len(b.cells) && b.cells[i].Present {
+	if !b.any || t != b.t || b.inRow[i] == b.number {
 		b.flush()
 	}
 	b.t, b.any = t, true
-	for len(b.cells) <= i {
-		b.cells = append(b.cells, Cell{})
-	}
 	if r.Present {
-		b.cells[i] = Cell{r.Value, true}
+		b.row = append(b.row, Reading{i, r.Value})
+		b.inRow[i] = b.number
 	}
 	return b.columns[i], nil
 }
@@ -103,9 +105,10 @@ func orNone(unit string) string {
 
 func (b *LongBuilder) flush() {
 	if b.any {
-		b.Row(b.t, b.cells)
-		clear(b.cells)
+		b.Sparse(b.t, b.row)
+		b.row = b.row[:0]
 	}
+	b.number++
 }
 
 // Done ends the rows; an error is a mapping that found no point.

@@ -6,6 +6,7 @@ import (
 	"slices"
 	"strings"
 	"time"
+	"unicode/utf8"
 )
 
 // Options are what a person may say of a file that does not say it itself. The
@@ -21,10 +22,19 @@ type Options struct {
 	Every       int64          // nanoseconds between the lines of a text capture that have no time
 	Rows        int            // stop after so many rows, for a preview; 0: read all
 
+	MostReadings int64 // of all columns together; 0: DefaultReadings
+
 	// Spread runs tasks, perhaps at once, and returns when all are done; nil for
 	// one after the other. Readers of large files share their work out by it.
 	Spread func(tasks []func())
 }
+
+// Limits of what is read. What is larger is divided.
+const (
+	MaxColumns      = 4096
+	DefaultReadings = 200_000_000                           // that take some 3 GB while they are read
+	MaxSpan         = 292 * 365 * 24 * 3600 * 1_000_000_000 // nanoseconds from the first time of a recording to its last
+)
 
 // A Mapping gives a column of a file to a point, and perhaps says its unit.
 type Mapping struct {
@@ -123,8 +133,19 @@ type Namer struct {
 // NewNamer begins to name the columns of a file.
 func NewNamer(o Options) *Namer { return &Namer{o.Map, make([]bool, len(o.Map))} }
 
+// MaxName is the longest name of a column, in bytes.
+const MaxName = 500
+
 // Column makes the column of a heading.
 func (n *Namer) Column(heading string) (*Column, error) {
+	switch {
+	case len(heading) > MaxName:
+		return nil, fmt.Errorf("the heading %q is longer than %d bytes", Shorten(heading), MaxName)
+	case !utf8.ValidString(heading):
+		return nil, fmt.Errorf("the heading %q is no UTF-8 text", Shorten(heading))
+	case strings.ContainsAny(heading, "\n\r\x00"):
+		return nil, fmt.Errorf("the heading %q has a line break or a zero in it", Shorten(heading))
+	}
 	for i, m := range n.mappings {
 		if m.Column == strings.TrimSpace(heading) {
 			n.used[i] = true

@@ -277,7 +277,7 @@ func (c *Column) Histogram(bins int) (low, high float64, counts []int, bad int) 
 	if low > high {
 		low, high = 0, 0
 	}
-	width := (high - low) / float64(bins)
+	width := high/float64(bins) - low/float64(bins) // which does not overflow
 	c.Each(func(_ int64, v float64) bool {
 		switch {
 		case math.IsNaN(v) || math.IsInf(v, 0):
@@ -285,7 +285,7 @@ func (c *Column) Histogram(bins int) (low, high float64, counts []int, bad int) 
 		case width == 0:
 			counts[0]++
 		default:
-			counts[min(int((v-low)/width), bins-1)]++
+			counts[min(int(v/width-low/width), bins-1)]++
 		}
 		return true
 	})

@@ -1,60 +1,88 @@
 package recording
 
-import "math"
+import (
+	"container/heap"
+	"math"
+)
 
 // EachRow calls f for every time at which a column has a reading, in order, and
-// for the recording's start and end, with the readings of that time. The cells
-// are overwritten by the next call.
-func (r *Recording) EachRow(f func(t int64, cells []Cell) error) error {
-	type cursor struct {
-		blocks []*Block
-		next   int
-	}
-	cursors := make([]cursor, len(r.Columns))
+// for the recording's start and end, with the readings of that time in the order
+// of their columns. They are overwritten by the next call.
+func (r *Recording) EachRow(f func(t int64, some []Reading) error) error {
+	var q rowQueue
 	for i, c := range r.Columns {
-		cursors[i] = cursor{blocks: c.Blocks}
+		if len(c.Blocks) > 0 {
+			q = append(q, rowCursor{column: i, blocks: c.Blocks, t: c.Blocks[0].Times[0]})
+		}
 	}
-	cells := make([]Cell, len(r.Columns))
-	started := false
-	for {
-		t := int64(math.MaxInt64)
-		for i := range cursors {
-			if c := &cursors[i]; len(c.blocks) > 0 {
-				t = min(t, c.blocks[0].Times[c.next])
+	heap.Init(&q)
+	some := make([]Reading, 0, len(r.Columns))
+	row := func(t int64) []Reading {
+		some = some[:0]
+		for len(q) > 0 && q[0].t == t {
+			c := &q[0]
+			some = append(some, Reading{c.column, c.blocks[0].At(c.next)})
+			if c.advance() {
+				heap.Fix(&q, 0)
+			} else {
+				heap.Pop(&q)
 			}
 		}
-		if t == math.MaxInt64 {
-			break
-		}
-		if !started && t > r.Start {
-			if err := f(r.Start, cells); err != nil {
-				return err
-			}
-		}
-		started = true
-		for i := range cursors {
-			c := &cursors[i]
-			cells[i] = Cell{}
-			if len(c.blocks) == 0 || c.blocks[0].Times[c.next] != t {
-				continue
-			}
-			cells[i] = Cell{c.blocks[0].At(c.next), true}
-			if c.next++; c.next == c.blocks[0].Len() {
-				c.blocks, c.next = c.blocks[1:], 0
-			}
-		}
-		if err := f(t, cells); err != nil {
+		return some
+	}
+	last, any := int64(math.MinInt64), false
+	if len(q) == 0 || q[0].t > r.Start {
+		if err := f(r.Start, nil); err != nil {
 			return err
 		}
-		if t == r.End {
-			return nil
-		}
+		last, any = r.Start, true
 	}
-	clear(cells)
-	if !started && r.Start < r.End {
-		if err := f(r.Start, cells); err != nil {
+	for len(q) > 0 {
+		t := q[0].t
+		if err := f(t, row(t)); err != nil {
 			return err
 		}
+		last, any = t, true
 	}
-	return f(r.End, cells)
+	if !any || last < r.End {
+		return f(r.End, nil)
+	}
+	return nil
+}
+
+// A rowCursor stands at a reading of a column.
+type rowCursor struct {
+	column int
+	blocks []*Block
+	next   int
+	t      int64
+}
+
+// advance goes to the next reading; false if there is none.
+func (c *rowCursor) advance() bool {
+	if c.next++; c.next == c.blocks[0].Len() {
+		c.blocks, c.next = c.blocks[1:], 0
+	}
+	if len(c.blocks) == 0 {
+		return false
+	}
+	c.t = c.blocks[0].Times[c.next]
+	return true
+}
+
+// A rowQueue has the cursor that comes next in front; of those of one time, that
+// of the first column.
+type rowQueue []rowCursor
+
+func (q rowQueue) Len() int { return len(q) }
+func (q rowQueue) Less(i, j int) bool {
+	return q[i].t < q[j].t || q[i].t == q[j].t && q[i].column < q[j].column
+}
+func (q rowQueue) Swap(i, j int) { q[i], q[j] = q[j], q[i] }
+func (q *rowQueue) Push(x any)   { *q = append(*q, x.(rowCursor)) }
+func (q *rowQueue) Pop() any {
+	old := *q
+	x := old[len(old)-1]
+	*q = old[:len(old)-1]
+	return x
 }

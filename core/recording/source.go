@@ -61,11 +61,25 @@ func (s *Source) NoteWord(c *Column, text []byte, at int) {
 	}
 }
 
+// clock is how the times of the file are shown.
+func (s *Source) clock() Clock {
+	if s.Times != nil {
+		return s.Times.Clock()
+	}
+	return Clock{Elapsed: true}
+}
+
 // Done ends a recording with what is to be known of how it was read. none is
 // what is wrong with a file without a row.
 func (s *Source) Done(b *Builder, repeated int, u Understood, none string) (*Recording, error) {
+	if b.Over() {
+		return nil, &Error{File: s.Name, Text: fmt.Sprintf("the file has more than %d readings in all; divide it, or leave columns out", b.limit)}
+	}
 	r, more := b.Finish()
 	repeated += more
+	if r.Rows > 0 && (r.End < r.Start || uint64(r.End)-uint64(r.Start) > MaxSpan) {
+		return nil, &Error{File: s.Name, Text: fmt.Sprintf("the times go from %s to %s, over more than 292 years; is one of them wrong, or in another unit?", s.clock().Full(r.Start), s.clock().Full(r.End))}
+	}
 	if r.Rows == 0 {
 		if notes := s.Skip.Notes(); len(notes) > 1 {
 			none = "no row of the file can be read; the first is " + notes[1]

@@ -88,6 +88,7 @@ func (s *scan) readPart(p *part) {
 		own.columns = append(own.columns, c)
 	}
 	b := recording.NewBuilder(columns, recording.Clock{})
+	b.Limit(s.Options.MostReadings)
 	p.err = own.rows(b)
 	p.recording, p.repeated = b.Finish()
 	p.lines = own.Number
@@ -129,8 +130,8 @@ func (s *scan) join(b *recording.Builder, p *part) (repeated int, err error) {
 	case r.Rows == 0:
 		return 0, nil
 	case any && r.Start == last: // its first row is another of the last time
-		err := r.EachRow(func(t int64, cells []recording.Cell) error {
-			b.Row(t, cells)
+		err := r.EachRow(func(t int64, some []recording.Reading) error {
+			b.Sparse(t, some)
 			return nil
 		})
 		return p.repeated, err

@@ -19,6 +19,7 @@ func (s *scan) readWide(headings []string, at []int, head []byte) (*recording.Re
 		}
 	}
 	b := recording.NewBuilder(columns, recording.Clock{})
+	b.Limit(s.Options.MostReadings)
 	if s.Options.Sort {
 		b.Sort()
 	}

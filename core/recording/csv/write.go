@@ -2,44 +2,64 @@ package csv
 
 import (
 	"bufio"
-	stdcsv "encoding/csv"
 	"fmt"
 	"io"
+	"strings"
 
 	"rectura/core/recording"
 )
 
+// mostCells bounds the table that a recording becomes as CSV, in which every row
+// has a cell for every column.
+const mostCells = 2_000_000_000
+
 // Write writes a recording as wide CSV. What is written reads back the same.
 func Write(w io.Writer, r *recording.Recording) error {
-	buffer := bufio.NewWriterSize(w, 1<<16)
-	out := stdcsv.NewWriter(buffer)
-	row := []string{"time"}
+	rows := 0
+	if err := r.EachRow(func(int64, []recording.Reading) error { rows++; return nil }); err != nil {
+		return err
+	}
+	if len(r.Columns) > 0 && rows > mostCells/len(r.Columns) {
+		return fmt.Errorf("writing CSV: %d rows of %d columns are mostly empty, and too many for a table; write JSON Lines", rows, len(r.Columns))
+	}
+	out := bufio.NewWriterSize(w, 1<<16)
+	out.WriteString("time") // a bufio.Writer keeps its first error for Flush
 	for _, c := range r.Columns {
-		row = append(row, c.Heading())
+		out.WriteByte(',')
+		out.WriteString(quoted(c.Heading()))
 	}
-	if err := out.Write(row); err != nil {
-		return fmt.Errorf("writing CSV: %w", err)
-	}
-	err := r.EachRow(func(t int64, cells []recording.Cell) error {
-		row = append(row[:0], r.Clock.Full(t))
-		for _, c := range cells {
-			text := ""
-			if c.Present {
-				text = recording.FormatValue(c.Value)
+	out.WriteByte('\n')
+	err := r.EachRow(func(t int64, some []recording.Reading) error {
+		out.WriteString(r.Clock.Full(t))
+		at := 0
+		for _, c := range some {
+			for ; at <= c.Column; at++ {
+				out.WriteByte(',')
 			}
-			row = append(row, text)
+			out.WriteString(recording.FormatValue(c.Value))
 		}
-		return out.Write(row)
+		for ; at < len(r.Columns); at++ {
+			out.WriteByte(',')
+		}
+		return out.WriteByte('\n')
 	})
 	if err == nil {
-		out.Flush()
-		err = out.Error()
-	}
-	if err == nil {
-		err = buffer.Flush()
+		err = out.Flush()
 	}
 	if err != nil {
 		return fmt.Errorf("writing CSV: %w", err)
 	}
 	return nil
+}
+
+// quoted is a heading in quotes, unless it is all letters, digits and a few signs
+// that no reader takes for anything else.
+func quoted(heading string) string {
+	plain := func(r rune) bool {
+		return 'a' <= r|0x20 && r|0x20 <= 'z' || '0' <= r && r <= '9' || strings.ContainsRune("_.-[]/ ", r)
+	}
+	if strings.ContainsFunc(heading, func(r rune) bool { return !plain(r) }) {
+		return `"` + strings.ReplaceAll(heading, `"`, `""`) + `"`
+	}
+	return heading
 }

@@ -31,7 +31,7 @@ const sniffed = 200
 // Read reads a whole recording as a stream. The error is a *recording.Error
 // unless reading itself failed.
 func (r Reader) Read(in io.Reader) (*recording.Recording, error) {
-	s := &scan{Source: recording.Source{Name: r.Name, Options: r.Options, Lines: recording.NewLines(in), Skip: recording.Skipper{On: r.Options.SkipBadRows}}, index: map[string]int{}}
+	s := &scan{Source: recording.Source{Name: r.Name, Options: r.Options, Lines: recording.NewLines(in), Skip: recording.Skipper{On: r.Options.SkipBadRows}}, index: map[string]int{}, names: map[string]bool{}}
 	rec, err := s.read()
 	return rec, recording.Wrap(r.Name, err)
 }
@@ -42,7 +42,9 @@ type scan struct {
 	wide  *recording.Builder
 	namer *recording.Namer
 	index map[string]int // of wide columns, by key
-	cells []recording.Cell
+	names map[string]bool
+	some  []recording.Reading
+	inRow []int // of each column: the line at which it was read last
 	pairs []pair
 }
 
@@ -131,6 +133,7 @@ func (s *scan) begin(head []byte) error {
 	s.Times = recording.NewTimes(s.Options, heading, '.')
 	s.namer = recording.NewNamer(s.Options)
 	s.wide = recording.NewBuilder(nil, recording.Clock{})
+	s.wide.Limit(s.Options.MostReadings)
 	if s.Options.Sort {
 		s.wide.Sort()
 	}
@@ -249,7 +252,7 @@ func (s *scan) reading(p pair) (v float64, word, present bool, err error) {
 }
 
 func (s *scan) wideRow(t int64, time int) error {
-	clear(s.cells)
+	s.some = s.some[:0]
 	for i, p := range s.pairs {
 		if i == time {
 			continue
@@ -267,18 +270,22 @@ func (s *scan) wideRow(t int64, time int) error {
 		if !present {
 			continue
 		}
-		s.cells[k] = recording.Cell{Value: v, Present: true}
+		if s.inRow[k] == s.Number { // two keys of one point
+			return s.Fail(p.at, "%s stands twice in this object", p.key)
+		}
+		s.inRow[k] = s.Number
+		s.some = append(s.some, recording.Reading{Column: k, Value: v})
 		if word {
 			s.NoteWord(s.wide.Column(k), p.value, p.at)
 		}
 	}
-	s.wide.Row(t, s.cells)
+	s.wide.Sparse(t, s.some)
 	return nil
 }
 
 func (s *scan) addColumn(p pair) (int, error) {
-	if len(s.cells) == 4096 {
-		return 0, s.Fail(p.at, "more than 4096 points")
+	if len(s.names) == recording.MaxColumns {
+		return 0, s.Fail(p.at, "more than %d points", recording.MaxColumns)
 	}
 	c, err := s.namer.Column(p.key)
 	if err != nil {
@@ -287,14 +294,13 @@ func (s *scan) addColumn(p pair) (int, error) {
 	if c.Name == "" {
 		return 0, s.Fail(p.at, "a key without a name")
 	}
-	for i := range s.cells {
-		if s.wide.Column(i).Name == c.Name {
-			return 0, s.Fail(p.at, "two keys are for %s; map one of them otherwise", c.Name)
-		}
+	if s.names[c.Name] {
+		return 0, s.Fail(p.at, "two keys are for %s; map one of them otherwise", c.Name)
 	}
+	s.names[c.Name] = true
 	k := s.wide.AddColumn(c)
 	s.index[p.key] = k
-	s.cells = append(s.cells, recording.Cell{})
+	s.inRow = append(s.inRow, 0)
 	return k, nil
 }
 

@@ -45,11 +45,17 @@ func (r Reader) Read(in io.ReaderAt, size int64) (rec *recording.Recording, err 
 	if size == 0 {
 		return nil, r.fail("the file is empty")
 	}
+	if err := soundFooter(in, size); err != nil {
+		return nil, r.fail("this is no whole Parquet file, or it has been cut off: %v", err)
+	}
 	f, err := pq.OpenFile(in, size, pq.SkipBloomFilters(true), pq.SkipPageIndex(true))
 	if err != nil {
 		return nil, r.fail("this is no whole Parquet file, or it has been cut off: %v", err)
 	}
 	s := &scan{Reader: r, file: f}
+	if err := s.sound(in, size); err != nil {
+		return nil, r.fail("the file cannot be read: %v", err)
+	}
 	return s.read()
 }
 
@@ -448,6 +454,7 @@ func (s *scan) readWide() (*recording.Recording, error) {
 		return nil, err
 	}
 	b := recording.NewBuilder(columns, recording.Clock{})
+	b.Limit(s.Options.MostReadings)
 	if s.Options.Sort {
 		b.Sort()
 	}

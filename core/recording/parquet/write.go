@@ -15,6 +15,9 @@ import (
 // meanwhile.
 const rowsInGroup = 1 << 18
 
+// mostCells bounds the table that a recording becomes.
+const mostCells = 2_000_000_000
+
 // Write writes a recording as a wide Parquet file. What is written reads back
 // the same.
 func Write(w io.Writer, r *recording.Recording) error {
@@ -24,8 +27,11 @@ func Write(w io.Writer, r *recording.Recording) error {
 	}
 	root := pq.Group{"time": pq.Encoded(time, &pq.DeltaBinaryPacked)}
 	rows := 0
-	if err := r.EachRow(func(int64, []recording.Cell) error { rows++; return nil }); err != nil {
+	if err := r.EachRow(func(int64, []recording.Reading) error { rows++; return nil }); err != nil {
 		return err
+	}
+	if len(r.Columns) > 0 && rows > mostCells/len(r.Columns) {
+		return fmt.Errorf("writing Parquet: %d rows of %d columns are mostly empty, and too many for a table; write JSON Lines", rows, len(r.Columns))
 	}
 	var order []string
 	for _, c := range r.Columns {
@@ -58,18 +64,17 @@ func Write(w io.Writer, r *recording.Recording) error {
 		batch = batch[:0]
 		return err
 	}
-	err := r.EachRow(func(t int64, cells []recording.Cell) error {
+	err := r.EachRow(func(t int64, some []recording.Reading) error {
+		for i := range row {
+			row[i] = pq.NullValue().Level(0, 0, i)
+		}
 		row[place["time"]] = pq.Int64Value(t).Level(0, 0, place["time"])
-		for i, c := range cells {
-			at := place[order[i]]
-			switch {
-			case !c.Present:
-				row[at] = pq.NullValue().Level(0, 0, at)
-			case optional[order[i]]:
-				row[at] = pq.DoubleValue(c.Value).Level(0, 1, at)
-			default:
-				row[at] = pq.DoubleValue(c.Value).Level(0, 0, at)
+		for _, c := range some {
+			at, level := place[order[c.Column]], 0
+			if optional[order[c.Column]] {
+				level = 1
 			}
+			row[at] = pq.DoubleValue(c.Value).Level(0, level, at)
 		}
 		batch = append(batch, row.Clone())
 		if len(batch) == cap(batch) {

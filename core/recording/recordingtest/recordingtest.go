@@ -6,6 +6,7 @@ import (
 	"cmp"
 	"math"
 	"slices"
+	"strings"
 
 	"github.com/stretchr/testify/require"
 	"pgregory.net/rapid"
@@ -17,7 +18,8 @@ import (
 // contacts, on any clock.
 func Recording(t *rapid.T) *recording.Recording {
 	var columns []*recording.Column
-	for _, name := range []string{"oxygen", "hatch_open", "DO, \"R1\""}[:rapid.IntRange(1, 3).Draw(t, "columns")] {
+	odd := rapid.StringOfN(rapid.SampledFrom([]rune("a;,\t\"'\x01\x1b\x7f\u0085=#\\{}µ ")), 1, 6, -1).Filter(func(s string) bool { return strings.TrimSpace(s) == s && s != "" }).Draw(t, "odd")
+	for _, name := range []string{"oxygen", "hatch_open", "DO, \"R1\"", "x" + odd}[:rapid.IntRange(1, 4).Draw(t, "columns")] {
 		c := &recording.Column{Name: name}
 		if name != "hatch_open" {
 			c.Unit = rapid.SampledFrom([]string{"", "mA", "mg/L"}).Draw(t, "unit")

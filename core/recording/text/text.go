@@ -11,9 +11,27 @@ package text
 import (
 	"fmt"
 	"io"
+	"regexp"
+	"regexp/syntax"
 
 	"rectura/core/recording"
 )
+
+// maxPattern is the largest pattern, in the steps of the machine that runs it:
+// each byte of a capture may take as many.
+const maxPattern = 1000
+
+// Compile makes the pattern of a text capture of a regular expression.
+func Compile(pattern string) (*regexp.Regexp, error) {
+	tree, err := syntax.Parse(pattern, syntax.Perl)
+	if err != nil {
+		return nil, err
+	}
+	if steps, err := syntax.Compile(tree.Simplify()); err != nil || len(steps.Inst) > maxPattern {
+		return nil, fmt.Errorf("the pattern is too large; take a part of each line only, and no large counts such as {1000}")
+	}
+	return regexp.Compile(pattern)
+}
 
 // A Reader reads recordings; its options hold the pattern.
 type Reader struct {
@@ -89,6 +107,7 @@ func (s *scan) begin() error {
 		return err
 	}
 	s.builder = recording.NewBuilder(s.columns, recording.Clock{})
+	s.builder.Limit(s.Options.MostReadings)
 	if s.Options.Sort {
 		s.builder.Sort()
 	}
