@@ -103,7 +103,7 @@ func runTeach(c *cobra.Command, folder, input string, f teachFlags) error {
 	case f.like != "" && (f.normal != "" || f.trouble != ""):
 		return fmt.Errorf("--like stands in the place of --normal and --trouble; give one or the other")
 	case f.like != "":
-		l, err = bench.TeachLike(p, r, input, f.like)
+		l, err = bench.TeachLike(p, r, input, f.like, c.Context().Err)
 	case f.normal == "" || f.trouble == "":
 		return fmt.Errorf("give both windows, --normal T..T and --trouble T..T, or a switch, --like NAME")
 	default:
@@ -114,7 +114,7 @@ func runTeach(c *cobra.Command, folder, input string, f teachFlags) error {
 		if trouble, err = parseWindow(r, "--trouble", f.trouble); err != nil {
 			return err
 		}
-		l, err = bench.Teach(p, r, input, normal, trouble)
+		l, err = bench.Teach(p, r, input, normal, trouble, c.Context().Err)
 	}
 	if err != nil {
 		return err

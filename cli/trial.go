@@ -97,7 +97,7 @@ func playTrials(c *cobra.Command, folder string, p *logic.Program, trials []*she
 		if err != nil {
 			return all, fmt.Errorf("trial %s: %w", t.Name, err)
 		}
-		o, err := bench.RunTrial(p.Job, t, r)
+		o, err := bench.RunTrial(p.Job, t, r, c.Context().Err)
 		if err != nil {
 			return all, err
 		}

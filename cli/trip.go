@@ -60,7 +60,7 @@ stand still: discrete ones off and analog ones at mid span, or where --with puts
 				}
 				given = append(given, g)
 			}
-			t, err := bench.Trip(p, args[1], input, given)
+			t, err := bench.Trip(p, args[1], input, given, c.Context().Err)
 			if err != nil {
 				return err
 			}

@@ -55,7 +55,9 @@ not given has not been read. Several values of one name make a table.`,
 			}
 			all := make([]bench.Tried, len(rows))
 			for i, with := range rows {
-				all[i] = bench.Try(p, with)
+				if all[i], err = bench.Try(p, with); err != nil {
+					return err
+				}
 			}
 			return printTried(c, all, format)
 		},

@@ -15,13 +15,14 @@ import (
 
 // The JSON of `why`.
 type (
-	accountJSON struct {
+	explanationJSON struct {
 		Name    string       `json:"name"`
 		Kind    string       `json:"kind"`
 		Time    timeJSON     `json:"time"`
 		State   string       `json:"state"`
 		Since   timeJSON     `json:"since"`
 		Because string       `json:"because"`
+		Reasons []int        `json:"reasons"` // numbers of grounds
 		Grounds []groundJSON `json:"grounds"`
 		Misses  []missJSON   `json:"misses"`
 		Next    *nextJSON    `json:"next"`
@@ -31,7 +32,7 @@ type (
 		Delay  string       `json:"delay"`
 		By     string       `json:"by"`
 		Stages []stageValue `json:"stages"`
-		Under  []groundJSON `json:"under"`
+		Under  []int        `json:"under"` // numbers of grounds
 	}
 	missJSON struct {
 		Rule    string   `json:"rule"`
@@ -102,9 +103,9 @@ did not run out, and the next change.`,
 				return fmt.Errorf("asking %s: %w", shown, err)
 			}
 			if format == "json" {
-				return writeJSON(c.OutOrStdout(), accountView(a))
+				return writeJSON(c.OutOrStdout(), explanationView(a))
 			}
-			printAccount(c.OutOrStdout(), a)
+			printExplanation(c.OutOrStdout(), a)
 			return nil
 		},
 	}
@@ -125,13 +126,10 @@ func isState(d sheet.Declaration) bool {
 	return false
 }
 
-// nearMisses is how many are shown before and after the time.
-const nearMisses = 3
-
-func accountView(a *bench.Account) accountJSON {
+func explanationView(a *bench.Explanation) explanationJSON {
 	clock := a.Recording.Clock
-	v := accountJSON{a.Name, a.Kind.String(), timeJSON{clock, a.At}, a.StateText(), timeJSON{clock, a.Since}, a.Because, groundViews(a.Grounds), []missJSON{}, nil}
-	for _, m := range a.Near(nearMisses) {
+	v := explanationJSON{a.Name, a.Kind.String(), timeJSON{clock, a.At}, a.StateText(), timeJSON{clock, a.Since}, a.Because, numbers(a.Reasons), groundViews(a.Grounds), []missJSON{}, nil}
+	for _, m := range a.Misses {
 		v.Misses = append(v.Misses, missJSON{a.Program.Rules[m.Rule].Name, timeJSON{clock, m.From}, timeJSON{clock, m.To}, seconds(m.To - m.From), seconds(m.Of), m.Until})
 	}
 	if a.Next != nil {
@@ -140,19 +138,22 @@ func accountView(a *bench.Account) accountJSON {
 	return v
 }
 
+// numbers are never null in JSON.
+func numbers(all []int) []int { return append([]int{}, all...) }
+
 func groundViews(all []bench.Ground) []groundJSON {
 	views := []groundJSON{}
 	for _, g := range all {
-		views = append(views, groundJSON{g.Text, g.Delay, g.By, stageValues(g.Stages), groundViews(g.Under)})
+		views = append(views, groundJSON{g.Text, g.Delay, g.By, stageValues(g.Stages), numbers(g.Under)})
 	}
 	return views
 }
 
-func printAccount(w io.Writer, a *bench.Account) {
+func printExplanation(w io.Writer, a *bench.Explanation) {
 	clock := a.Recording.Clock.Format
 	fmt.Fprintf(w, "%s, %s: %s at %s, since %s\n  %s\n", a.Name, a.Kind, a.StateText(), clock(a.At), clock(a.Since), a.Because)
-	printGrounds(w, a.Grounds, "  ")
-	if near := a.Near(nearMisses); len(near) > 0 {
+	printGrounds(w, a.Grounds, a.Reasons, "  ", map[int]bool{})
+	if near := a.Misses; len(near) > 0 {
 		fmt.Fprintf(w, "\nDelays that did not run out, nearest to that time\n")
 		l := list{heads: []string{"  RULE", "FROM", "TO", "LASTED", "OF", "UNTIL"}, numbers: []int{4, 5}}
 		for _, m := range near {
@@ -170,7 +171,7 @@ func printAccount(w io.Writer, a *bench.Account) {
 
 // printWritten reminds of what is written: of what was asked for, or of what
 // calls it.
-func printWritten(w io.Writer, a *bench.Account) {
+func printWritten(w io.Writer, a *bench.Explanation) {
 	p := a.Program
 	names := []string{a.Name}
 	if i := p.OutputIndex(a.Name); i >= 0 {
@@ -187,9 +188,20 @@ func printWritten(w io.Writer, a *bench.Account) {
 	}
 }
 
-func printGrounds(w io.Writer, all []bench.Ground, indent string) {
-	for _, g := range all {
+// deepest is how far grounds are indented; what lies deeper stands below them.
+const deepest = 60
+
+// printGrounds prints grounds by their numbers, and what they stand on below them;
+// what several stand on is told once.
+func printGrounds(w io.Writer, all []bench.Ground, some []int, indent string, told map[int]bool) {
+	for _, i := range some {
+		g := all[i]
 		text := g.Text
+		if told[i] {
+			fmt.Fprintf(w, "%s- %s, as told above\n", indent, text)
+			continue
+		}
+		told[i] = true
 		if g.By != "" {
 			text += ", by " + g.By
 		}
@@ -204,6 +216,10 @@ func printGrounds(w io.Writer, all []bench.Ground, indent string) {
 			}
 			fmt.Fprintf(w, "%s    %s\n", indent, strings.Join(stages, " → "))
 		}
-		printGrounds(w, g.Under, indent+"  ")
+		below := indent
+		if len(below) < deepest {
+			below += "  "
+		}
+		printGrounds(w, all, g.Under, below, told)
 	}
 }

@@ -39,10 +39,16 @@ func (r *Result) compare(output int, c *recording.Column) Comparison {
 	patience := 2 * spacing(c)
 	would := r.Spans(logic.OutputKind, output)
 	for _, did := range x.Plant {
+		for len(would) > 1 && would[0].To <= did.From {
+			would = would[1:]
+		}
 		if did.State != logic.On && did.State != logic.Off {
 			continue
 		}
 		for _, w := range would {
+			if w.From >= did.To {
+				break
+			}
 			from, to := max(did.From, w.From), min(did.To, w.To)
 			if w.State == did.State || from >= to {
 				continue

@@ -104,14 +104,16 @@ func TestLoopDrivesARaceway(t *testing.T) {
 		fmt.Fprintf(&file, "%d,%g\n", now, mA)
 		ns := int64(now) * 1e9
 		for s.Next() < ns {
-			s.Step(s.Next())
+			_, err := s.Step(s.Next())
+			require.NoError(t, err)
 		}
 		s.Read(ns, p.InputIndex("oxygen"), mA, 0)
 		for len(waiting) > 0 && waiting[0].At == ns {
 			s.Command(waiting[0].Command)
 			waiting = waiting[1:]
 		}
-		s.Step(ns)
+		_, err := s.Step(ns)
+		require.NoError(t, err)
 		oxygen, dosing = append(oxygen, water.oxygen), append(dosing, s.Level(valve))
 		water.second(now, s.Level(valve))
 	}

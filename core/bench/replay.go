@@ -20,8 +20,12 @@ type Options struct {
 	Commands []Command // of people, in order of time
 
 	EveryChange bool // of analog outputs too is among the transitions
+	First, Most int  // keep so many transitions from the First one on, and count all; of Most 0, keep all
 
-	watch bool // the stepper notes when conditions are first true
+	Stop Stop
+
+	watch bool                           // the stepper notes when conditions are first true
+	keep  func(t *logic.Transition) bool // tells which transitions are kept; nil for all
 }
 
 // A Command is what a person does at a time.
@@ -34,14 +38,27 @@ type Command struct {
 type Result struct {
 	Program     *logic.Program
 	Recording   *recording.Recording
-	Transitions []logic.Transition
+	Transitions []logic.Transition // those that were to be kept
+	Changes     int                // the number of all transitions
+	Marks       []Mark             // where every MarkEvery-th of them stands, from the first on
 	Summary     []Summary
 	Warnings    []string
 	Settings    []float64 // setpoints and constants as played
 	Scan        int64
 
 	levels []*recording.Column // of analog outputs
+	spans  spans
+	stop   Stop
 }
+
+// A Mark is the time and the number of a transition.
+type Mark struct {
+	Time   int64
+	Number int64
+}
+
+// MarkEvery is how many transitions lie from one mark to the next.
+const MarkEvery = 1000
 
 // A Summary is how often and how long a rule or output was on, or an alarm
 // active; of an analog output, between which values it stood.
@@ -72,7 +89,8 @@ func replay(p *logic.Program, r *recording.Recording, o Options, look func(*logi
 	if o.Scan < 0 {
 		return nil, fmt.Errorf("a scan of %s; it must be above 0", unit.FormatDuration(o.Scan))
 	}
-	w := &player{p: p, look: look, stepper: logic.NewStepper(p), result: &Result{Program: p, Recording: r, Warnings: warnings, Scan: o.Scan}}
+	w := &player{p: p, look: look, stepper: logic.NewStepper(p), first: o.First, most: o.Most, patience: patience{stop: o.Stop},
+		result: &Result{Program: p, Recording: r, Warnings: warnings, Scan: o.Scan, spans: newSpans(p, r.Start), stop: o.Stop}}
 	if w.result.Settings, err = settings(p, o.Set); err != nil {
 		return nil, err
 	}
@@ -85,13 +103,17 @@ func replay(p *logic.Program, r *recording.Recording, o Options, look func(*logi
 	for _, b := range bound {
 		w.cursors = append(w.cursors, newCursor(b))
 	}
-	w.totals, w.every = newTotals(p, r.Start), o.EveryChange
+	w.totals, w.every, w.keep = newTotals(p, r.Start), o.EveryChange, o.keep
 	w.commands = o.Commands
 	if o.Scan > 0 {
-		w.scan(r.Start, r.End, o.Scan)
+		err = w.scan(r.Start, r.End, o.Scan)
 	} else {
-		w.play(r.Start, r.End)
+		err = w.play(r.Start, r.End)
 	}
+	if err != nil {
+		return nil, err
+	}
+	w.result.spans.end(r.End)
 	w.result.Summary = w.totals.summary(r.Start, r.End)
 	w.result.levels = w.totals.columns()
 	w.result.Warnings = append(w.result.Warnings, w.result.plantWarnings()...)
@@ -189,14 +211,17 @@ type player struct {
 	totals  *totals
 	result  *Result
 
-	every    bool      // change of analog outputs is kept
-	commands []Command // that are still to come
-	look     func(*logic.Stepper, int64)
+	patience
+	first, most int  // of the transitions that are kept
+	every       bool // change of analog outputs is kept
+	keep        func(t *logic.Transition) bool
+	commands    []Command // that are still to come
+	look        func(*logic.Stepper, int64)
 }
 
 // play evaluates every instant: each time at which a reading stands, and each
 // at which a timer falls due.
-func (w *player) play(start, end int64) {
+func (w *player) play(start, end int64) error {
 	for t := start; t <= end; {
 		next := int64(never)
 		for i := range w.cursors {
@@ -207,9 +232,12 @@ func (w *player) play(start, end int64) {
 			next = min(next, c.time)
 		}
 		w.command(t)
-		w.step(t)
+		if err := w.step(t); err != nil {
+			return err
+		}
 		t = min(next, w.nextCommand(), w.stepper.Next())
 	}
+	return nil
 }
 
 func (w *player) nextReading() int64 {
@@ -238,7 +266,7 @@ func (w *player) nextCommand() int64 {
 // scan evaluates at start + k·period only, with the newest reading of each
 // input. Scans at which nothing is new and no timer is due are passed over,
 // since they change nothing.
-func (w *player) scan(start, end, period int64) {
+func (w *player) scan(start, end, period int64) error {
 	for t := start; t <= end; {
 		for i := range w.cursors {
 			c := &w.cursors[i]
@@ -252,31 +280,48 @@ func (w *player) scan(start, end, period int64) {
 			w.stepper.Read(t, c.input, newest, c.at)
 		}
 		w.command(t)
-		w.step(t)
+		if err := w.step(t); err != nil {
+			return err
+		}
 		next := min(w.nextReading(), w.nextCommand(), w.stepper.Next())
 		if next > end {
-			return
+			return nil
 		}
 		t += max(1, (next-t+period-1)/period) * period
 	}
+	return nil
 }
 
-func (w *player) step(t int64) {
-	made := w.stepper.Step(t)
+func (w *player) step(t int64) error {
+	if err := w.over(); err != nil {
+		return err
+	}
+	made, err := w.stepper.Step(t)
+	if err != nil {
+		return err
+	}
 	if w.look != nil {
 		w.look(w.stepper, t)
 	}
 	if len(made) == 0 && w.totals.levels == nil {
-		return
+		return nil
 	}
 	for _, tr := range made {
 		if tr.Before != tr.Level && !w.every {
 			continue
 		}
-		tr.Reason = tr.Reason.Clone()
-		w.result.Transitions = append(w.result.Transitions, tr)
+		w.result.spans.take(&tr)
+		if n := w.result.Changes; n >= w.first && (w.most == 0 || n < w.first+w.most) && (w.keep == nil || w.keep(&tr)) {
+			tr.Reason = tr.Reason.Clone()
+			w.result.Transitions = append(w.result.Transitions, tr)
+		}
+		if w.result.Changes%MarkEvery == 0 {
+			w.result.Marks = append(w.result.Marks, Mark{t, tr.Number})
+		}
+		w.result.Changes++
 	}
 	w.totals.take(t, made, w.stepper)
+	return nil
 }
 
 // totals adds up how long rules and outputs were in which state.

@@ -48,8 +48,8 @@ const leastGap = 6
 
 // Teach looks at an input, as the rules see it, in a window in which all was
 // well and one in which it was not.
-func Teach(p *logic.Program, r *recording.Recording, input string, normal, trouble [2]int64) (*Lesson, error) {
-	l, trace, err := newLesson(p, r, input)
+func Teach(p *logic.Program, r *recording.Recording, input string, normal, trouble [2]int64, stop Stop) (*Lesson, error) {
+	l, trace, err := newLesson(p, r, input, stop)
 	if err != nil {
 		return nil, err
 	}
@@ -79,8 +79,8 @@ const leastSamples = 20
 
 // TeachLike looks at an input at the moments at which a switch that is recorded
 // beside it made and broke, and finds the values at which it does.
-func TeachLike(p *logic.Program, r *recording.Recording, input, column string) (*Lesson, error) {
-	l, trace, err := newLesson(p, r, input)
+func TeachLike(p *logic.Program, r *recording.Recording, input, column string, stop Stop) (*Lesson, error) {
+	l, trace, err := newLesson(p, r, input, stop)
 	if err != nil {
 		return nil, err
 	}
@@ -127,7 +127,7 @@ func TeachLike(p *logic.Program, r *recording.Recording, input, column string) (
 	return l, nil
 }
 
-func newLesson(p *logic.Program, r *recording.Recording, input string) (*Lesson, *recording.Column, error) {
+func newLesson(p *logic.Program, r *recording.Recording, input string, stop Stop) (*Lesson, *recording.Column, error) {
 	i := p.InputIndex(input)
 	switch {
 	case i < 0:
@@ -135,7 +135,7 @@ func newLesson(p *logic.Program, r *recording.Recording, input string) (*Lesson,
 	case p.Inputs[i].Chain == nil:
 		return nil, nil, fmt.Errorf("%s is a discrete input; only an analog one has a trip point", input)
 	}
-	trace, err := Trace(p, r, i)
+	trace, err := Trace(p, r, i, stop)
 	if err != nil {
 		return nil, nil, err
 	}

@@ -55,7 +55,7 @@ func window(t *testing.T, r *recording.Recording, from, to string) [2]int64 {
 func TestTaughtRuleCatchesTheTroubleElsewhere(t *testing.T) {
 	sources := hatcherySources(t)
 	night := hatcheryRecording(t, "night")
-	l, err := bench.Teach(compileSources(t, sources), night, "inflow", window(t, night, "22:10", "02:10"), window(t, night, "02:20", "02:50"))
+	l, err := bench.Teach(compileSources(t, sources), night, "inflow", window(t, night, "22:10", "02:10"), window(t, night, "02:20", "02:50"), nil)
 	require.NoError(t, err)
 	require.True(t, l.Separable)
 	assert.True(t, l.Falling)
@@ -109,7 +109,7 @@ func TestTeach(t *testing.T) {
 			}
 			return unit.Short(level + width*noise(s))
 		})
-		l, err := bench.Teach(p, r, "x", [2]int64{0, 299e9}, [2]int64{300e9, 599e9})
+		l, err := bench.Teach(p, r, "x", [2]int64{0, 299e9}, [2]int64{300e9, 599e9}, nil)
 		require.NoError(t, err)
 		return l
 	}
@@ -137,9 +137,9 @@ func TestTeach(t *testing.T) {
 	_, err := l.Declarations("r2", "")
 	assert.EqualError(t, err, "the windows cannot be told apart, so there is no rule to write")
 
-	_, err = bench.Teach(p, noisy(t, "x", 10, func(int) string { return "1" }), "x", [2]int64{0, 5e9}, [2]int64{6e9, 9e9})
+	_, err = bench.Teach(p, noisy(t, "x", 10, func(int) string { return "1" }), "x", [2]int64{0, 5e9}, [2]int64{6e9, 9e9}, nil)
 	assert.EqualError(t, err, "the normal window has 6 good readings of x; at least 20 are needed")
-	_, err = bench.Teach(p, noisy(t, "y", 10, func(int) string { return "1" }), "x", [2]int64{0, 5e9}, [2]int64{6e9, 9e9})
+	_, err = bench.Teach(p, noisy(t, "y", 10, func(int) string { return "1" }), "x", [2]int64{0, 5e9}, [2]int64{6e9, 9e9}, nil)
 	assert.EqualError(t, err, "the recording has no column x")
 }
 
@@ -158,7 +158,7 @@ func TestTeachLikeASwitch(t *testing.T) {
 		}
 		return fmt.Sprintf("%.4f,%t", x, on)
 	})
-	l, err := bench.TeachLike(p, r, "x", "float_switch")
+	l, err := bench.TeachLike(p, r, "x", "float_switch", nil)
 	require.NoError(t, err)
 	assert.InDelta(t, 4.2, l.Trip, 0.03)
 	assert.InDelta(t, 5.7, l.Reset, 0.03)
@@ -167,9 +167,9 @@ func TestTeachLikeASwitch(t *testing.T) {
 	require.NoError(t, err)
 	assert.Contains(t, text, "  on when x < like_the_switch_point hysteresis 1.5")
 
-	_, err = bench.TeachLike(p, r, "x", "x")
+	_, err = bench.TeachLike(p, r, "x", "x", nil)
 	assert.ErrorContains(t, err, "a switch has two states")
-	_, err = bench.TeachLike(p, noisy(t, "x,k", 30, func(int) string { return "1,0" }), "x", "k")
+	_, err = bench.TeachLike(p, noisy(t, "x,k", 30, func(int) string { return "1,0" }), "x", "k", nil)
 	assert.EqualError(t, err, "k turned on 0 times and off 0 times in the recording; to find both points it must do each at least once")
 }
 

@@ -13,7 +13,7 @@ import (
 // filtered, at each of its readings and whenever it turns bad or good between
 // them; NaN where it is bad. Of a discrete input it is its state as 0 or 1. It
 // is nil if the recording has no such column.
-func Trace(p *logic.Program, r *recording.Recording, input int) (*recording.Column, error) {
+func Trace(p *logic.Program, r *recording.Recording, input int, stop Stop) (*recording.Column, error) {
 	in := &p.Inputs[input]
 	c := r.Column(in.Name)
 	if c == nil {
@@ -30,7 +30,7 @@ func Trace(p *logic.Program, r *recording.Recording, input int) (*recording.Colu
 		e.contact = logic.NewContact(p, input)
 	}
 	if j := in.Junction(); j >= 0 {
-		if e.junction, err = Trace(p, r, j); err != nil {
+		if e.junction, err = Trace(p, r, j, stop); err != nil {
 			return nil, err
 		}
 		e.from = p.Inputs[j].Chain.Engineering()
@@ -41,6 +41,9 @@ func Trace(p *logic.Program, r *recording.Recording, input int) (*recording.Colu
 	}
 	w := writer{column: trace}
 	for _, block := range c.Blocks {
+		if err := stop.now(); err != nil {
+			return nil, err
+		}
 		for i, t := range block.Times {
 			for due := e.due(); due < t; due = e.due() {
 				w.add(due, e.tick(due))
@@ -49,7 +52,11 @@ func Trace(p *logic.Program, r *recording.Recording, input int) (*recording.Colu
 		}
 		w.flush(block.Times)
 	}
+	patience := patience{stop: stop}
 	for due := e.due(); due <= r.End; due = e.due() {
+		if err := patience.over(); err != nil {
+			return nil, err
+		}
 		w.add(due, e.tick(due))
 	}
 	w.flush(nil)
@@ -58,7 +65,7 @@ func Trace(p *logic.Program, r *recording.Recording, input int) (*recording.Colu
 
 // TraceDerived is a derived value at every time at which it may have changed;
 // NaN where it is not known.
-func TraceDerived(p *logic.Program, r *recording.Recording, derived int) (*recording.Column, error) {
+func TraceDerived(p *logic.Program, r *recording.Recording, derived int, stop Stop) (*recording.Column, error) {
 	d := &p.Derived[derived]
 	trace := &recording.Column{Name: d.Name, Unit: d.Unit.Name()}
 	w := writer{column: trace}
@@ -72,11 +79,22 @@ func TraceDerived(p *logic.Program, r *recording.Recording, derived int) (*recor
 			w.flush(nil)
 		}
 	}
-	if _, err := replay(p, r, Options{}, look); err != nil {
+	if _, err := replay(p, r, Options{Most: 1, Stop: stop}, look); err != nil {
 		return nil, err
 	}
 	w.flush(nil)
 	return trace, nil
+}
+
+// Trace is Trace of the replayed recording, for as long as the replay's Stop
+// allows.
+func (r *Result) Trace(input int) (*recording.Column, error) {
+	return Trace(r.Program, r.Recording, input, r.stop)
+}
+
+// TraceDerived is TraceDerived in the same way.
+func (r *Result) TraceDerived(derived int) (*recording.Column, error) {
+	return TraceDerived(r.Program, r.Recording, derived, r.stop)
 }
 
 // A writer collects the values of a trace into blocks.
@@ -167,24 +185,79 @@ type Span struct {
 	State    logic.State
 }
 
-// Spans are the states of one rule, bands or output over the whole replay.
-func (r *Result) Spans(kind logic.Kind, index int) []Span {
-	spans := []Span{{From: r.Recording.Start, State: logic.Off}}
-	if kind == logic.BandsKind { // all is otherwise at first
-		spans[0].State = logic.FirstBand + logic.State(len(r.Program.Bands[index].Bands)-1)
+// spans collect the states of all that has any, as a replay goes on.
+type spans struct {
+	rules, bands, outputs, messages [][]Span
+
+	start int64
+}
+
+func newSpans(p *logic.Program, start int64) spans {
+	all := func(n int, first func(i int) logic.State) [][]Span {
+		of := make([][]Span, n)
+		for i := range of {
+			of[i] = []Span{{From: start, State: first(i)}}
+		}
+		return of
 	}
-	for _, t := range r.Transitions {
-		if t.Kind == kind && int(t.Index) == index {
-			spans = next(spans, t.Time, t.To)
+	off := func(int) logic.State { return logic.Off }
+	otherwise := func(i int) logic.State { return logic.FirstBand + logic.State(len(p.Bands[i].Bands)-1) }
+	return spans{all(len(p.Rules), off), all(len(p.Bands), otherwise), all(len(p.Outputs), off), make([][]Span, len(p.Messages)), start}
+}
+
+func (x *spans) of(kind logic.Kind) [][]Span {
+	switch kind {
+	case logic.RuleKind, logic.AlarmKind:
+		return x.rules
+	case logic.BandsKind:
+		return x.bands
+	case logic.OutputKind:
+		return x.outputs
+	case logic.MessageKind:
+		return x.messages
+	}
+	return nil
+}
+
+func (x *spans) take(t *logic.Transition) {
+	switch all := x.of(t.Kind); {
+	case all == nil || t.Before != t.Level:
+	case t.Kind == logic.MessageKind: // which is on for a moment
+		last := x.start
+		if n := len(all[t.Index]); n > 0 {
+			last = all[t.Index][n-1].To
+		}
+		all[t.Index] = append(all[t.Index], Span{last, t.Time, logic.Off}, Span{t.Time, t.Time, logic.On})
+	default:
+		all[t.Index] = next(all[t.Index], t.Time, t.To)
+	}
+}
+
+// end closes the last span of each.
+func (x *spans) end(t int64) {
+	for _, all := range [][][]Span{x.rules, x.bands, x.outputs} {
+		for _, some := range all {
+			end(some, t)
 		}
 	}
-	return end(spans, r.Recording.End)
+	for i, some := range x.messages {
+		from := x.start
+		if n := len(some); n > 0 {
+			from = some[n-1].To
+		}
+		x.messages[i] = append(some, Span{from, t, logic.Off})
+	}
 }
+
+// Spans are the states of one rule, alarm, bands, message or output over the
+// whole replay; they are not to be changed. A message is on for the moment at
+// which it is sent.
+func (r *Result) Spans(kind logic.Kind, index int) []Span { return r.spans.of(kind)[index] }
 
 // ContactSpans are the states of a discrete input over the whole replay: on,
 // off, or bad; undecided stands for "not read yet".
 func (r *Result) ContactSpans(input int) ([]Span, error) {
-	trace, err := Trace(r.Program, r.Recording, input)
+	trace, err := Trace(r.Program, r.Recording, input, r.stop)
 	if err != nil {
 		return nil, err
 	}

@@ -63,18 +63,18 @@ rule r
 		"door": "0=0 1=0 1.5=1 6=1 6.5=0 7=0",
 	}
 	for name, points0 := range want {
-		c, err := bench.Trace(p, r, p.InputIndex(name))
+		c, err := bench.Trace(p, r, p.InputIndex(name), nil)
 		require.NoError(t, err)
 		assert.Equal(t, points0, points(c), name)
 	}
-	derived, err := bench.TraceDerived(p, r, p.DerivedIndex("twice"))
+	derived, err := bench.TraceDerived(p, r, p.DerivedIndex("twice"), nil)
 	require.NoError(t, err)
 	assert.Equal(t, "mg/L", derived.Unit)
 	v, _ := derived.Held(2e9)
 	assert.Equal(t, 14.0, v)
 	v, _ = derived.Held(5e9)
 	assert.True(t, math.IsNaN(v))
-	none, err := bench.Trace(p, record(t, "time,x\n0,1\n"), p.InputIndex("cold"))
+	none, err := bench.Trace(p, record(t, "time,x\n0,1\n"), p.InputIndex("cold"), nil)
 	require.NoError(t, err)
 	assert.Nil(t, none)
 }
@@ -102,25 +102,27 @@ func TestTracesAreWhatRulesSee(t *testing.T) {
 		r := record(t, b.String())
 		traces := make([]*recording.Column, len(sheettest.Analog))
 		for i, name := range sheettest.Analog {
-			traces[i], err = bench.Trace(p, r, p.InputIndex(name))
+			traces[i], err = bench.Trace(p, r, p.InputIndex(name), nil)
 			require.NoError(t, err)
 		}
 		for i := range sheettest.Analog {
 			input := p.InputIndex(sheettest.Analog[i])
 			seen := map[int64]float64{}
 			s := logic.NewStepper(p)
-			r.Columns[i].Each(func(t int64, v float64) bool {
-				for s.Next() < t {
-					s.Step(s.Next())
+			r.Columns[i].Each(func(at int64, v float64) bool {
+				for s.Next() < at {
+					_, err := s.Step(s.Next())
+					require.NoError(t, err)
 				}
 				last := len(p.Inputs[input].Chain.Units) - 1
-				s.Read(t, input, v, last)
-				s.Step(t)
+				s.Read(at, input, v, last)
+				_, err := s.Step(at)
+				require.NoError(t, err)
 				value, good := s.Value(input)
 				if !good {
 					value = math.NaN()
 				}
-				seen[t] = value
+				seen[at] = value
 				return true
 			})
 			for at, want := range seen {

@@ -45,8 +45,8 @@ func TrialMappings(t *sheet.Trial) []recording.Mapping {
 
 // RunTrial plays a trial's recording through a checked job and looks at what was
 // expected.
-func RunTrial(job *sheet.Job, t *sheet.Trial, r *recording.Recording) (*Outcome, error) {
-	x := &examiner{trial: t, recording: r, outcome: &Outcome{Trial: t}}
+func RunTrial(job *sheet.Job, t *sheet.Trial, r *recording.Recording, stop Stop) (*Outcome, error) {
+	x := &examiner{stop: stop, trial: t, recording: r, outcome: &Outcome{Trial: t}}
 	var err error
 	if x.result, err = x.play(job); err != nil {
 		return nil, fmt.Errorf("trial %s: %w", t.Name, err)
@@ -70,6 +70,7 @@ type examiner struct {
 	outcome   *Outcome
 	never     map[int]int32 // by expectation: the condition that must not come true
 	came      map[int]int64 // when it did
+	stop      Stop
 	stepper   *logic.Stepper
 	values    map[int]*eyewitness
 }
@@ -93,7 +94,7 @@ type eyewitness struct {
 
 func (x *examiner) play(job *sheet.Job) (*Result, error) {
 	t := x.trial
-	o := Options{Set: map[string]unit.Quantity{}}
+	o := Options{Set: map[string]unit.Quantity{}, Most: 1, Stop: x.stop}
 	for _, w := range t.With {
 		o.Set[w.Name.Name] = w.Value.Quantity()
 	}

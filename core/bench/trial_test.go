@@ -46,7 +46,7 @@ func runTrial(t *testing.T, clauses string) (*bench.Outcome, error) {
 	require.False(t, sheet.HasErrors(found), "%v", found)
 	r, err := csv.Reader{Name: "a.csv"}.Read(strings.NewReader(onTrialRows))
 	require.NoError(t, err)
-	return bench.RunTrial(job, job.Trial("t"), r)
+	return bench.RunTrial(job, job.Trial("t"), r, nil)
 }
 
 // Every form of expectation, borne out and not, with what was found.
@@ -132,7 +132,7 @@ func TestResetInVain(t *testing.T) {
 	require.False(t, sheet.HasErrors(found), "%v", found)
 	r, err := csv.Reader{Name: "a.csv"}.Read(strings.NewReader(onTrialRows))
 	require.NoError(t, err)
-	o, err := bench.RunTrial(job, job.Trial("t"), r)
+	o, err := bench.RunTrial(job, job.Trial("t"), r, nil)
 	require.NoError(t, err)
 	assert.True(t, o.Passed(), fmt.Sprint(o.Expectations))
 	assert.Equal(t, []string{"reset held at +32 s did nothing: it is latched until it is reset, since +30 s: k is on"}, o.Notes)

@@ -39,7 +39,7 @@ const fineness = 100_000
 // times and filters are waited out at each step, and a latch is reset as soon as
 // it can be. Inputs that are not given stand still: discrete ones off, analog ones
 // at mid span.
-func Trip(p *logic.Program, rule, input string, with []Given) (Tripped, error) {
+func Trip(p *logic.Program, rule, input string, with []Given, stop Stop) (Tripped, error) {
 	r := p.RuleIndex(rule)
 	if r < 0 {
 		return Tripped{}, fmt.Errorf("no rule or alarm is named %s", rule)
@@ -48,7 +48,7 @@ func Trip(p *logic.Program, rule, input string, with []Given) (Tripped, error) {
 	if err != nil {
 		return Tripped{}, err
 	}
-	m := mover{p: p, rule: r, input: i, with: with}
+	m := mover{p: p, rule: r, input: i, with: with, patience: patience{stop: stop}}
 	for _, g := range with {
 		if g.input == i {
 			return Tripped{}, fmt.Errorf("%s is the input that is moved; it cannot stand at %s as well", g.Name, g.Text)
@@ -64,16 +64,25 @@ func Trip(p *logic.Program, rule, input string, with []Given) (Tripped, error) {
 	// Beyond what is healthy there is nothing to compare.
 	step := (m.high - m.low) / float64(m.steps)
 	for m.steps > 1 && chain.Judge(m.low, 0) != signal.None {
+		if err := m.over(); err != nil {
+			return Tripped{}, err
+		}
 		m.low, m.steps = m.low+step, m.steps-1
 	}
 	for m.steps > 1 && chain.Judge(m.high, 0) != signal.None {
+		if err := m.over(); err != nil {
+			return Tripped{}, err
+		}
 		m.high, m.steps = m.high-step, m.steps-1
 	}
 	t := Tripped{Rule: rule, Input: p.Inputs[i].Name, Still: m.still(), Always: true, Low: unit.Quantity{Value: m.low, Unit: chain.Units[0]}, High: unit.Quantity{Value: m.high, Unit: chain.Units[0]},
 		Step: unit.Quantity{Value: (m.high - m.low) / float64(m.steps), Unit: chain.Units[0]}}
 	// It begins at an end at which the rule is off, so that it can be seen to trip.
 	for _, upwards := range []bool{true, false} {
-		trip, reset, off := m.sweep(upwards)
+		trip, reset, off, err := m.sweep(upwards)
+		if err != nil {
+			return Tripped{}, err
+		}
 		if !off {
 			continue
 		}
@@ -142,6 +151,7 @@ type mover struct {
 	with        []Given
 	low, high   float64
 	steps       int
+	patience
 
 	stepper *logic.Stepper
 	now     int64
@@ -149,7 +159,7 @@ type mover struct {
 
 // sweep moves the input from one end to the other and back. off tells whether
 // the rule was off at the beginning.
-func (m *mover) sweep(upwards bool) (trip, reset *Found, off bool) {
+func (m *mover) sweep(upwards bool) (trip, reset *Found, off bool, err error) {
 	m.stepper, m.now = logic.NewPatient(m.p), 0
 	given := map[int]bool{}
 	for _, g := range m.with {
@@ -173,28 +183,32 @@ func (m *mover) sweep(upwards bool) (trip, reset *Found, off bool) {
 			m.stepper.Read(0, i, 0, 0)
 		}
 	}
-	state := m.state(m.reading(0, upwards))
-	if off = state != logic.On; !off {
-		return nil, nil, false
+	state, err := m.state(m.reading(0, upwards))
+	if off = state != logic.On; !off || err != nil {
+		return nil, nil, false, err
 	}
 	take := func(k int, towards bool) {
+		if err != nil {
+			return
+		}
 		v := m.reading(k, upwards)
 		before := state
-		state = m.state(v)
+		state, err = m.state(v)
 		switch {
+		case err != nil:
 		case before != logic.On && state == logic.On && trip == nil:
 			trip = m.found(v, towards)
 		case before == logic.On && state != logic.On && trip != nil && reset == nil:
 			reset = m.found(v, towards)
 		}
 	}
-	for k := 1; k <= m.steps; k++ {
+	for k := 1; k <= m.steps && err == nil; k++ {
 		take(k, upwards)
 	}
-	for k := m.steps - 1; k >= 0; k-- {
+	for k := m.steps - 1; k >= 0 && err == nil; k-- {
 		take(k, !upwards)
 	}
-	return trip, reset, true
+	return trip, reset, true, err
 }
 
 // reading is the k-th one from the end at which the sweep begins.
@@ -209,12 +223,17 @@ func (m *mover) reading(k int, upwards bool) float64 {
 }
 
 // state is the rule's at a reading.
-func (m *mover) state(v float64) logic.State {
+func (m *mover) state(v float64) (logic.State, error) {
+	if err := m.over(); err != nil {
+		return logic.Off, err
+	}
 	m.stepper.Read(m.now, m.input, v, 0)
 	m.stepper.Command(logic.Command{Do: logic.ResetRule, Index: m.rule})
-	m.stepper.Step(m.now)
+	if _, err := m.stepper.Step(m.now); err != nil {
+		return logic.Off, err
+	}
 	m.now++
-	return m.stepper.RuleState(m.rule)
+	return m.stepper.RuleState(m.rule), nil
 }
 
 func (m *mover) found(v float64, upwards bool) *Found {

@@ -109,7 +109,7 @@ type Stand struct {
 // Try says how every rule and output would stand with the given values, as from
 // a fresh start with all delays, minimum times and filters waited out. What is
 // not given has not been read.
-func Try(p *logic.Program, with []Given) Tried {
+func Try(p *logic.Program, with []Given) (Tried, error) {
 	s := logic.NewPatient(p)
 	for _, g := range with {
 		if g.setting >= 0 {
@@ -121,8 +121,10 @@ func Try(p *logic.Program, with []Given) Tried {
 			s.Read(0, g.input, g.value, g.at)
 		}
 	}
-	s.Step(0)
 	t := Tried{With: with}
+	if _, err := s.Step(0); err != nil {
+		return t, err
+	}
 	stand := func(kind logic.Kind, i int, name string) {
 		now := s.Standing(kind, i)
 		_, state := p.States(now)
@@ -143,7 +145,7 @@ func Try(p *logic.Program, with []Given) Tried {
 	for i := range p.Outputs {
 		stand(logic.OutputKind, i, p.Outputs[i].Name)
 	}
-	return t
+	return t, nil
 }
 
 // Combinations are all ways to take one value of each name.

@@ -53,7 +53,9 @@ func TestTry(t *testing.T) {
 		rows, err := bench.Combinations(p, strings.Fields(given), 10)
 		require.NoError(t, err, given)
 		var got []string
-		for _, s := range bench.Try(p, rows[0]).States {
+		tried, err := bench.Try(p, rows[0])
+		require.NoError(t, err)
+		for _, s := range tried.States {
 			got = append(got, s.Name+" "+s.State+": "+s.Because)
 		}
 		assert.Equal(t, want, strings.Join(got, "; "), given)
@@ -90,7 +92,7 @@ func TestTripIsTheAlgebra(t *testing.T) {
 		text := fmt.Sprintf("job \"x\"\ninput x\n  scale 0..%d counts to 4..20 mA\n  scale 4..20 mA to %g..%g mbar\n  smooth average 3 samples\noutput o\n  fail off\nrule r\n  on when x %s %g mbar deadband %g mbar hysteresis %g mbar for 1 min\n  %s\n  call o\n",
 			counts, low, high, op, s, d, h, rapid.SampledFrom([]string{"minimum on 5 min", "latch", "note \"plain\""}).Draw(t, "clause"))
 		p := compileJob(t, text)
-		found, err := bench.Trip(p, "r", "", nil)
+		found, err := bench.Trip(p, "r", "", nil, nil)
 		require.NoError(t, err)
 		require.NotNil(t, found.Trip, text)
 		require.NotNil(t, found.Reset, text)
@@ -142,18 +144,18 @@ rule contacts
 		require.NoError(t, err)
 		return []bench.Given{g}
 	}
-	found, err := bench.Trip(p, "both", "x", give("y=1"))
+	found, err := bench.Trip(p, "both", "x", give("y=1"), nil)
 	require.NoError(t, err)
 	assert.Equal(t, 2456.0, found.Trip.Stages[0].Value)
 	assert.Equal(t, []string{"y 1 mg/L"}, found.Still)
-	found, err = bench.Trip(p, "both", "x", nil) // y at mid span
+	found, err = bench.Trip(p, "both", "x", nil, nil) // y at mid span
 	require.NoError(t, err)
 	assert.Nil(t, found.Trip)
-	found, err = bench.Trip(p, "moment", "", nil)
+	found, err = bench.Trip(p, "moment", "", nil, nil)
 	require.NoError(t, err)
 	assert.InDelta(t, 5, found.Trip.Stages[0].Value, 1e-4)
 	assert.Nil(t, found.Reset, "its pulse has an end of its own")
-	found, err = bench.Trip(p, "never", "", nil)
+	found, err = bench.Trip(p, "never", "", nil, nil)
 	require.NoError(t, err)
 	assert.Nil(t, found.Trip)
 	assert.False(t, found.Always)
@@ -164,9 +166,9 @@ rule contacts
 		{"contacts", "", "contacts depends on no analog input, so it has no trip point"},
 		{"z", "", "no rule or alarm is named z"},
 	} {
-		_, err := bench.Trip(p, c.rule, c.input, nil)
+		_, err := bench.Trip(p, c.rule, c.input, nil, nil)
 		assert.EqualError(t, err, c.want)
 	}
-	_, err = bench.Trip(p, "both", "x", give("x=1"))
+	_, err = bench.Trip(p, "both", "x", give("x=1"), nil)
 	assert.EqualError(t, err, "x is the input that is moved; it cannot stand at 1 mg/L as well")
 }

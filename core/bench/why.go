@@ -1,16 +1,18 @@
 package bench
 
 import (
+	"cmp"
 	"fmt"
+	"slices"
 
 	"rectura/core/logic"
 	"rectura/core/recording"
 	"rectura/core/unit"
 )
 
-// An Account says how something stands at a time of a replay, why, and why it
+// An Explanation says how something stands at a time of a replay, why, and why it
 // is not otherwise.
-type Account struct {
+type Explanation struct {
 	Program   *logic.Program
 	Recording *recording.Recording
 	Name      string
@@ -22,13 +24,14 @@ type Account struct {
 	Since     int64   // the change that led to it, or the start
 	Because   string
 	Grounds   []Ground
-	Misses    []Miss            // delays that did not run out, in order of time
+	Reasons   []int             // of Grounds: those that it stands on itself
+	Misses    []Miss            // delays that did not run out, in order of time: the last Misses before At, and the first after it
 	Next      *logic.Transition // its next change; nil if there is none
 	NextText  string
 }
 
 // StateText is how the state is called.
-func (a *Account) StateText() string {
+func (a *Explanation) StateText() string {
 	if a.Kind == logic.MessageKind && a.State == logic.Off {
 		return "not sent"
 	}
@@ -37,19 +40,21 @@ func (a *Account) StateText() string {
 }
 
 // NextState is how the state is called that it has next.
-func (a *Account) NextState() string {
+func (a *Explanation) NextState() string {
 	_, to := a.Program.States(*a.Next)
 	return to
 }
 
 // A Ground is one of the reasons why something stands as it does, down to the
-// readings.
+// readings. What stands on others names them by their numbers in
+// Explanation.Grounds; what several stand on is there once, and outputs and rules
+// that look at each other form circles.
 type Ground struct {
 	Text   string
 	Delay  string          // how long it has lasted; empty where that does not count
 	By     string          // of a comparison, by how much
 	Stages []unit.Quantity // the reading at every stage of its input
-	Under  []Ground
+	Under  []int
 }
 
 // A Miss is a time for which the on-condition of a rule held, but not for as long
@@ -63,8 +68,8 @@ type Miss struct {
 
 // Why plays a recording and says how an input, a rule or an output stands at a
 // time.
-func Why(p *logic.Program, r *recording.Recording, o Options, name string, at int64) (*Account, error) {
-	a := &Account{Program: p, Recording: r, Name: name, At: at}
+func Why(p *logic.Program, r *recording.Recording, o Options, name string, at int64) (*Explanation, error) {
+	a := &Explanation{Program: p, Recording: r, Name: name, At: at}
 	index := -1
 	switch i, rule, output := p.InputIndex(name), p.RuleIndex(name), p.OutputIndex(name); {
 	case i >= 0:
@@ -91,8 +96,10 @@ func Why(p *logic.Program, r *recording.Recording, o Options, name string, at in
 	if o.Scan > 0 { // a controller knows of no other times
 		a.At -= (at - r.Start) % o.Scan
 	}
-	o.Commands = append(o.Commands, Command{At: a.At, Command: logic.Command{Do: logic.Nothing}})
-	w := &witness{account: a, rules: p.RulesBehind(a.Kind, index), index: index}
+	o.Commands = append(slices.Clone(o.Commands), Command{At: a.At, Command: logic.Command{Do: logic.Nothing}})
+	slices.SortStableFunc(o.Commands, func(a, b Command) int { return cmp.Compare(a.At, b.At) })
+	o.keep = func(t *logic.Transition) bool { return t.Kind == a.Kind && int(t.Index) == index && a.Next == nil }
+	w := &witness{about: a, rules: p.RulesBehind(a.Kind, index), index: index}
 	if w.analog = a.Kind == logic.OutputKind && p.Outputs[index].Analog(); w.analog {
 		w.level = p.Outputs[index].Low
 	}
@@ -118,9 +125,9 @@ func Why(p *logic.Program, r *recording.Recording, o Options, name string, at in
 	return a, nil
 }
 
-// A witness looks at a replay for an account.
+// A witness looks at a replay for an explanation.
 type witness struct {
-	account *Account
+	about *Explanation
 	index   int
 	rules   []int // whose delays count
 	analog  bool  // it is about an analog output
@@ -130,13 +137,13 @@ type witness struct {
 }
 
 func (w *witness) look(s *logic.Stepper, now int64) {
-	a := w.account
+	a := w.about
 	clock := a.Recording.Clock.Format
 	for k, rule := range w.rules {
 		before, d := w.running[k], s.OnDelay(rule)
 		w.running[k] = d
 		if before.Running && !before.Over && (!d.Running || d.Since != before.Since) && !d.Over && s.RuleState(rule) != logic.On {
-			a.Misses = append(a.Misses, Miss{rule, before.Since, now, d.Length, a.Program.Sentence(s.Standing(logic.RuleKind, rule), clock)})
+			w.miss(Miss{Rule: rule, From: before.Since, To: now, Of: d.Length}, func() string { return a.Program.Sentence(s.Standing(logic.RuleKind, rule), clock) })
 		}
 	}
 	if w.analog {
@@ -155,14 +162,33 @@ func (w *witness) look(s *logic.Stepper, now int64) {
 	if a.Kind == logic.InputKind && a.State == logic.Good {
 		a.Because = a.Program.InputText(t.Reason.Terms[0])
 	}
-	a.Grounds = grounds(a.Program, s, t, clock, 0)
+	g := &digger{p: a.Program, s: s, clock: clock, known: map[thing]int{}}
+	a.Reasons = g.under(t)
+	a.Grounds = g.all
+}
+
+// miss keeps the delays that are nearest to the time that is asked about.
+func (w *witness) miss(m Miss, until func() string) {
+	a := w.about
+	before := 0
+	for before < len(a.Misses) && a.Misses[before].To <= a.At {
+		before++
+	}
+	switch {
+	case m.To > a.At && len(a.Misses)-before == NearMisses:
+		return
+	case m.To <= a.At && before == NearMisses:
+		a.Misses = slices.Delete(a.Misses, 0, 1)
+	}
+	m.Until = until()
+	a.Misses = append(a.Misses, m)
 }
 
 // lookAtLevel notes since when an analog output has had its value, and what it
 // changes to next. The changes themselves, of which a loop makes very many, are
 // not kept.
 func (w *witness) lookAtLevel(s *logic.Stepper, now int64) {
-	a, level := w.account, s.Level(w.index)
+	a, level := w.about, s.Level(w.index)
 	if level == w.level {
 		return
 	}
@@ -177,79 +203,94 @@ func (w *witness) lookAtLevel(s *logic.Stepper, now int64) {
 	w.level = level
 }
 
-// deepest is how far grounds are followed from rule to rule.
-const deepest = 20
+// A digger follows the reasons of something to the readings. Each thing on the
+// way is looked at once.
+type digger struct {
+	p     *logic.Program
+	s     *logic.Stepper
+	clock logic.Clock
+	all   []Ground
+	known map[thing]int // its number
+}
 
-func grounds(p *logic.Program, s *logic.Stepper, t logic.Transition, clock logic.Clock, depth int) []Ground {
-	var all []Ground
-	if depth > deepest {
-		return nil
+type thing struct {
+	kind  logic.Kind
+	index int
+}
+
+// add gives a ground its number.
+func (d *digger) add(g Ground) int {
+	d.all = append(d.all, g)
+	return len(d.all) - 1
+}
+
+// stands is the ground that something stands as it does.
+func (d *digger) stands(kind logic.Kind, index int) int {
+	x := thing{kind, index}
+	if number, known := d.known[x]; known {
+		return number
 	}
-	rule := func(i int) Ground {
-		standing := s.Standing(p.KindOf(i), i)
-		state := p.StateText(p.KindOf(i), i, standing.To)
-		if p.KindOf(i) == logic.AlarmKind {
-			state = s.AlarmState(i).String()
-		}
-		return Ground{Text: p.Rules[i].Name + " is " + state + ": " + p.Sentence(standing, clock), Under: grounds(p, s, standing, clock, depth+1)}
+	standing := d.s.Standing(kind, index)
+	standing.Reason = standing.Reason.Clone() // what is looked at below it makes others
+	state := d.p.StateText(kind, index, standing.To)
+	if kind == logic.AlarmKind {
+		state = d.s.AlarmState(index).String()
 	}
-	bands := func(i int) Ground {
-		standing := s.Standing(logic.BandsKind, i)
-		return Ground{Text: p.Bands[i].Name + " is " + p.StateText(logic.BandsKind, i, standing.To) + ": " + p.Sentence(standing, clock), Under: grounds(p, s, standing, clock, depth+1)}
+	text := d.p.Name(kind, index) + " is " + state
+	if proportion := kind == logic.FollowKind || kind == logic.LoopKind; !proportion || standing.To != logic.On {
+		text += ": " + d.p.Sentence(standing, d.clock) // of a follow that calls, this is its only ground
 	}
-	proportion := func(kind logic.Kind, i int) Ground {
-		standing := s.Standing(kind, i)
-		g := Ground{Text: p.Name(kind, i) + " is " + standing.To.String(), Under: grounds(p, s, standing, clock, depth+1)}
-		if standing.To != logic.On { // whose sentence is its only ground
-			g.Text += ": " + p.Sentence(standing, clock)
-		}
-		return g
-	}
+	number := d.add(Ground{Text: text})
+	d.known[x] = number
+	under := d.under(standing)
+	d.all[number].Under = under
+	return number
+}
+
+// under are the grounds of how something stands: what calls it, and the terms of
+// its reason.
+func (d *digger) under(t logic.Transition) []int {
+	var all []int
 	for _, i := range t.Reason.Callers {
-		switch c := p.Calling[i]; c.Kind {
-		case logic.BandsKind:
-			all = append(all, bands(c.Index))
-		case logic.FollowKind, logic.LoopKind:
-			all = append(all, proportion(c.Kind, c.Index))
-		default:
-			all = append(all, rule(c.Index))
+		c := d.p.Calling[i]
+		kind := c.Kind
+		if kind == logic.RuleKind {
+			kind = d.p.KindOf(c.Index)
 		}
+		all = append(all, d.stands(kind, c.Index))
 	}
-	terms := append(append([]logic.Term{}, t.Reason.Terms...), t.Reason.Permit...)
-	for _, term := range terms {
+	for _, term := range slices.Concat(t.Reason.Terms, t.Reason.Permit) {
 		if term.Kind == logic.ReadingTerm {
-			all = append(all, Ground{Text: "its last reading", Stages: p.Stages(term)})
+			all = append(all, d.add(Ground{Text: "its last reading", Stages: d.p.Stages(term)}))
 			continue
 		}
-		g := Ground{Text: p.TermText(term), Stages: p.Stages(term), By: p.Difference(term)}
+		g := Ground{Text: d.p.TermText(term), Stages: d.p.Stages(term), By: d.p.Difference(term)}
 		if term.For > 0 {
-			g.Delay = logic.DelayText(term, t.Time, clock)
+			g.Delay = logic.DelayText(term, t.Time, d.clock)
 		}
-		switch term.Kind {
-		case logic.RuleTerm:
-			g.Under = []Ground{rule(int(term.Rule))}
-		case logic.BandTerm:
-			g.Under = []Ground{bands(int(term.Rule))}
-		case logic.OutputTerm:
-			standing := s.Standing(logic.OutputKind, int(term.Rule))
-			g.Under = []Ground{{Text: p.Outputs[term.Rule].Name + " is " + standing.To.String() + ": " + p.Sentence(standing, clock), Under: grounds(p, s, standing, clock, depth+1)}}
+		number := d.add(g)
+		if kind, stands := d.named(term); stands {
+			under := d.stands(kind, int(term.Rule))
+			d.all[number].Under = []int{under}
 		}
-		all = append(all, g)
+		all = append(all, number)
 	}
 	return all
 }
 
-// Near are the misses that ended last before the account's time and that came
-// first after it, so many of each.
-func (a *Account) Near(n int) []Miss {
-	var before, after []Miss
-	for _, m := range a.Misses {
-		if m.To <= a.At {
-			before = append(before, m)
-		} else {
-			after = append(after, m)
-		}
+// named tells what has a state that a term names.
+func (d *digger) named(t logic.Term) (kind logic.Kind, is bool) {
+	switch t.Kind {
+	case logic.RuleTerm:
+		return d.p.KindOf(int(t.Rule)), true
+	case logic.BandTerm:
+		return logic.BandsKind, true
+	case logic.OutputTerm:
+		return logic.OutputKind, true
 	}
-	before = before[max(0, len(before)-n):]
-	return append(before, after[:min(n, len(after))]...)
+	return 0, false
 }
+
+// NearMisses is how many delays that did not run out are told before and after a
+// time.
+const NearMisses = 3

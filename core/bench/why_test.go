@@ -12,14 +12,15 @@ import (
 	"rectura/core/recording/csv"
 )
 
-// told is an account with all its grounds, one a line.
-func told(a *bench.Account) string {
+// told is an explanation with all its grounds, one a line.
+func told(a *bench.Explanation) string {
 	var b strings.Builder
 	clock := a.Recording.Clock.Format
 	fmt.Fprintf(&b, "%s since %s: %s\n", a.State, clock(a.Since), a.Because)
-	var under func(all []bench.Ground, indent string)
-	under = func(all []bench.Ground, indent string) {
-		for _, g := range all {
+	var under func(numbers []int, indent string)
+	under = func(numbers []int, indent string) {
+		for _, i := range numbers {
+			g := a.Grounds[i]
 			fmt.Fprintf(&b, "%s%s", indent, g.Text)
 			for _, more := range []string{g.By, g.Delay} {
 				if more != "" {
@@ -30,8 +31,11 @@ func told(a *bench.Account) string {
 			under(g.Under, indent+"  ")
 		}
 	}
-	under(a.Grounds, "  ")
-	for _, m := range a.Near(1) {
+	under(a.Reasons, "  ")
+	for i, m := range a.Misses { // the last one before, and the first one after
+		if i+1 < len(a.Misses) && a.Misses[i+1].To <= a.At || i > 0 && a.Misses[i-1].To > a.At {
+			continue
+		}
 		fmt.Fprintf(&b, "  missed from %s to %s: %s\n", clock(m.From), clock(m.To), m.Until)
 	}
 	if a.Next != nil {

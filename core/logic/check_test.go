@@ -138,8 +138,8 @@ func TestNeverAndAlways(t *testing.T) {
 		for count := bottom; count <= top; count++ {
 			s := logic.NewStepper(p)
 			s.Read(0, 0, float64(count), 0)
-			s.Step(0)
-			s.Step(2e9)
+			s.MustStep(0)
+			s.MustStep(2e9)
 			switch s.RuleState(0) {
 			case logic.On:
 				ever, read = true, true

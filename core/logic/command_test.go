@@ -32,7 +32,7 @@ output fan
 	clock := func(t int64) string { return fmt.Sprint(t / 1e9) }
 	var out strings.Builder
 	step := func(at int64) {
-		for _, tr := range s.Step(at) {
+		for _, tr := range s.MustStep(at) {
 			fmt.Fprintf(&out, "%s %s %s→%s: %s\n", clock(at), p.Name(tr.Kind, int(tr.Index)), tr.From, tr.To, p.Sentence(tr, clock))
 		}
 	}

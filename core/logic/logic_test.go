@@ -118,7 +118,7 @@ func play(t require.TestingT, p *logic.Program, script string) string {
 	clock := func(t int64) string { return fmt.Sprintf("%gs", float64(t)/1e9) }
 	var out strings.Builder
 	step := func(at int64) {
-		for _, tr := range s.Step(at) {
+		for _, tr := range s.MustStep(at) {
 			fmt.Fprintf(&out, "%s %s %s→%s: %s\n", clock(at), p.Name(tr.Kind, int(tr.Index)), p.StateText(tr.Kind, int(tr.Index), tr.From), p.StateText(tr.Kind, int(tr.Index), tr.To), p.Sentence(tr, clock))
 		}
 	}
@@ -376,12 +376,12 @@ func TestStepAllocatesNothing(t *testing.T) {
 		at += 1e9
 		reading := float64(1700 + 400*(at/1e9/60%2))
 		for s.Next() < at {
-			changes += len(s.Step(s.Next()))
+			changes += len(s.MustStep(s.Next()))
 		}
 		for i := range p.Inputs {
 			s.Read(at, i, reading, 0)
 		}
-		changes += len(s.Step(at))
+		changes += len(s.MustStep(at))
 	}
 	for range 500 {
 		step()
@@ -404,6 +404,6 @@ func BenchmarkStep(b *testing.B) {
 		for i := range p.Inputs {
 			s.Read(at, i, reading, 0)
 		}
-		s.Step(at)
+		s.MustStep(at)
 	}
 }

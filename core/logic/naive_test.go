@@ -848,7 +848,7 @@ func TestNaively(t *testing.T) {
 		var want []string
 		step := func(at int64) {
 			var lines []string
-			for _, tr := range s.Step(at) {
+			for _, tr := range s.MustStep(at) {
 				if tr.Kind != InputKind && tr.Kind != MessageKind {
 					state := func(s State) string {
 						if tr.Before != tr.Level { // of the valve

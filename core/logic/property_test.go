@@ -48,7 +48,7 @@ func drive(p *Program, all []moment, extra []int64, always bool) []string {
 	var out []string
 	clock := func(t int64) string { return fmt.Sprint(t) }
 	step := func(at int64) {
-		for _, tr := range s.Step(at) {
+		for _, tr := range s.MustStep(at) {
 			out = append(out, fmt.Sprintf("%d %s %s→%s: %s", at, p.Name(tr.Kind, int(tr.Index)), tr.From, tr.To, p.Sentence(tr, clock)))
 		}
 	}
@@ -125,13 +125,13 @@ func TestDelayIsChangedWhileItRuns(t *testing.T) {
 	}{{20, 20e9}, {5, 10e9}, {80, 80e9}} {
 		s := NewStepper(p)
 		s.Read(0, 0, 1, 0)
-		s.Step(0)
+		s.MustStep(0)
 		s.Set(0, c.pause)
-		made := s.Step(10e9)
+		made := s.MustStep(10e9)
 		if c.want > 10e9 {
 			require.Empty(t, made)
 			require.Equal(t, c.want, s.Next())
-			made = s.Step(s.Next())
+			made = s.MustStep(s.Next())
 		}
 		require.Len(t, made, 2)
 		require.Equal(t, c.want, made[0].Time)

@@ -37,11 +37,16 @@ const (
 	ByCircle                   // an output: it and what looks at it do not come to rest
 )
 
-// A Reason is why something changed, as data. Sentence puts it into words.
+// A Reason is why something changed, as data. Sentence puts it into words. What
+// has a reason of its own, such as a rule that calls, is named by the number of
+// the transition that has it: the reasons of a run are one graph, and however
+// often a part of it is named, it is there once. A transition may name one of
+// the same instant that comes after it.
 type Reason struct {
 	Cause   Cause
 	Terms   []Term
 	Callers []int32 // of Program.Calling
+	From    []int64 // of each of Callers: the number of the transition to what it is now, or -1
 	Mode    Mode    // of an output in hand
 
 	Held    Hold   // what held it back until now
@@ -54,8 +59,8 @@ type Reason struct {
 
 // Clone copies the reason out of its Stepper's buffers.
 func (r Reason) Clone() Reason {
-	r.Terms, r.Callers, r.Permit = slices.Clone(r.Terms), slices.Clone(r.Callers), slices.Clone(r.Permit)
-	r.Sent = slices.Clone(r.Sent)
+	r.Terms, r.Permit, r.Sent = slices.Clone(r.Terms), slices.Clone(r.Permit), slices.Clone(r.Sent)
+	r.Callers, r.From = slices.Clone(r.Callers), slices.Clone(r.From)
 	return r
 }
 
@@ -75,6 +80,7 @@ type Term struct {
 	Pinned  bool         // of an input
 	Rule    int32        // of a rule, with its State
 	State   State        // also good or bad, of a signal
+	From    int64        // of a rule, an output or bands: the number of the transition to State, or -1
 	Fault   signal.Fault // of a bad input
 	Reading float64      // the input's last reading, and where in its chain it came
 	At      int

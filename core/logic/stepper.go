@@ -65,6 +65,7 @@ func (k Kind) String() string {
 // keep it.
 type Transition struct {
 	Time     int64
+	Number   int64 // of its run, from 0
 	Kind     Kind
 	Index    int32 // of the input, rule, bands or output
 	From, To State
@@ -139,6 +140,8 @@ type Stepper struct {
 
 	transitions   []Transition
 	kept          []Transition // of these, what Step gives out
+	numbers       numbers
+	callersFrom   []int64
 	ruleReports   []int32
 	outputReports []int32
 
@@ -198,6 +201,8 @@ func NewStepper(p *Program) *Stepper {
 		follows:        make([]float64, len(p.Follows)),
 		loops:          make([]loopState, len(p.Loops)),
 		scratch:        make([]float64, 0, p.widest),
+
+		numbers: newNumbers(p),
 
 		newInputs: newMarks(len(p.Inputs)),
 		newValues: newMarks(len(p.values)),
@@ -373,9 +378,13 @@ var celsius = unit.MustLookup("degC")
 func (s *Stepper) Next() int64 { return s.timers.earliest() }
 
 // Step evaluates the instant t, with the readings handed over since the last
-// one. Times must not go back. The first instant starts the job. What it
-// returns is overwritten by the next Step.
-func (s *Stepper) Step(t int64) []Transition {
+// one. A time before that of the last instant is an error, and changes nothing.
+// The first instant starts the job. What it returns is overwritten by the next
+// Step.
+func (s *Stepper) Step(t int64) ([]Transition, error) {
+	if s.started && t < s.now {
+		return nil, fmt.Errorf("an instant at %d ns after one at %d ns; time does not go back", t, s.now)
+	}
 	for _, t := range s.transitions {
 		if r := s.reportOf(t.Kind, t.Index); r != nil {
 			*r = 0
@@ -392,7 +401,7 @@ func (s *Stepper) Step(t int64) []Transition {
 	case s.always:
 		s.markAll()
 	case !s.dirty && t < s.timers.earliest():
-		return nil
+		return nil, nil
 	}
 	for s.timers.earliest() <= t {
 		due := s.timers.heap[0]
@@ -420,7 +429,7 @@ func (s *Stepper) Step(t int64) []Transition {
 		s.stepOutputs()
 		if !s.again {
 			s.findQuiet()
-			return s.settledTransitions()
+			return s.settledTransitions(), nil
 		}
 	}
 	if !s.circle {
@@ -431,7 +440,7 @@ func (s *Stepper) Step(t int64) []Transition {
 	s.stepValues()
 	s.stepConds()
 	s.findQuiet()
-	return s.settledTransitions()
+	return s.settledTransitions(), nil
 }
 
 // Circle tells whether the job is in fault because an output and what looks at
@@ -469,6 +478,7 @@ func (s *Stepper) settledTransitions() []Transition {
 			s.kept = append(s.kept, t)
 		}
 	}
+	s.number()
 	return s.kept
 }
 

@@ -73,7 +73,7 @@ func FromReplay(r *bench.Result, title, subtitle string, only ...string) (*Chart
 			c.Lanes = append(c.Lanes, Lane{Name: in.Name, Kind: logic.InputKind, Spans: spans})
 			continue
 		}
-		signal, err := bench.Trace(p, r.Recording, i)
+		signal, err := r.Trace(i)
 		if err != nil {
 			return nil, err
 		}
@@ -90,7 +90,7 @@ func FromReplay(r *bench.Result, title, subtitle string, only ...string) (*Chart
 		if !wanted(d.Name) {
 			continue
 		}
-		signal, err := bench.TraceDerived(p, r.Recording, i)
+		signal, err := r.TraceDerived(i)
 		if err != nil {
 			return nil, err
 		}
@@ -137,17 +137,8 @@ func FromReplay(r *bench.Result, title, subtitle string, only ...string) (*Chart
 
 // messageLane has a moment for each time that a message was sent.
 func messageLane(r *bench.Result, message int) Lane {
-	lane := Lane{Name: r.Program.Messages[message].Name, Kind: logic.MessageKind}
-	last := r.Recording.Start
-	for _, t := range r.Transitions {
-		if t.Kind == logic.MessageKind && int(t.Index) == message {
-			lane.Spans = append(lane.Spans, bench.Span{From: last, To: t.Time, State: logic.Off}, bench.Span{From: t.Time, To: t.Time, State: logic.On})
-			lane.Starts++
-			last = t.Time
-		}
-	}
-	lane.Spans = append(lane.Spans, bench.Span{From: last, To: r.Recording.End, State: logic.Off})
-	return lane
+	spans := r.Spans(logic.MessageKind, message)
+	return Lane{Name: r.Program.Messages[message].Name, Kind: logic.MessageKind, Spans: spans, Starts: len(spans) / 2}
 }
 
 func points(of []logic.RulePoint) []Point {
