@@ -241,6 +241,7 @@ const (
 	SpanStateBad       SpanState = "bad"
 	SpanStateOff       SpanState = "off"
 	SpanStateOn        SpanState = "on"
+	SpanStateSeveral   SpanState = "several"
 	SpanStateUndecided SpanState = "undecided"
 	SpanStateUnread    SpanState = "unread"
 )
@@ -253,6 +254,8 @@ func (e SpanState) Valid() bool {
 	case SpanStateOff:
 		return true
 	case SpanStateOn:
+		return true
+	case SpanStateSeveral:
 		return true
 	case SpanStateUndecided:
 		return true
@@ -314,39 +317,6 @@ func (e ExportRecordingParamsFormat) Valid() bool {
 	}
 }
 
-// Account defines model for Account.
-type Account struct {
-	Because string   `json:"because"`
-	Grounds []Ground `json:"grounds"`
-	Kind    string   `json:"kind"`
-
-	// Misses Delays that did not run out, nearest to the time.
-	Misses []Miss      `json:"misses"`
-	Name   string      `json:"name"`
-	Next   *NextChange `json:"next,omitempty"`
-
-	// Since the time of the change that led to it
-	Since string `json:"since"`
-	State string `json:"state"`
-	Time  string `json:"time"`
-}
-
-// AccountRequest defines model for AccountRequest.
-type AccountRequest struct {
-	Name      string `json:"name"`
-	Recording int64  `json:"recording"`
-	Revision  int64  `json:"revision"`
-
-	// Scan a duration, such as 500 ms
-	Scan *string `json:"scan,omitempty"`
-
-	// Set Other values of setpoints and constants, with their units.
-	Set *map[string]string `json:"set,omitempty"`
-
-	// T seconds since the recording's start
-	T float64 `json:"t"`
-}
-
 // AdoptRequest defines model for AdoptRequest.
 type AdoptRequest struct {
 	// Bound Points of the pattern, by name, and the points of the job that stand for them.
@@ -362,6 +332,14 @@ type AdoptRequest struct {
 type Adopted struct {
 	Names  []string `json:"names"`
 	Sheets []Sheet  `json:"sheets"`
+}
+
+// Bench defines model for Bench.
+type Bench struct {
+	// Places how many computations go on at once
+	Places  int       `json:"places"`
+	Running int       `json:"running"`
+	Waiting []Waiting `json:"waiting"`
 }
 
 // Calibration defines model for Calibration.
@@ -502,6 +480,44 @@ type Draft struct {
 	Sheets []Sheet   `json:"sheets"`
 }
 
+// Explanation defines model for Explanation.
+type Explanation struct {
+	Because string `json:"because"`
+
+	// Grounds Those and all that these stand on, each once.
+	Grounds []Ground `json:"grounds"`
+	Kind    string   `json:"kind"`
+
+	// Misses Delays that did not run out, nearest to the time.
+	Misses []Miss      `json:"misses"`
+	Name   string      `json:"name"`
+	Next   *NextChange `json:"next,omitempty"`
+
+	// Reasons The grounds that it stands on itself, by their numbers, from 0, in grounds.
+	Reasons []int `json:"reasons"`
+
+	// Since the time of the change that led to it
+	Since string `json:"since"`
+	State string `json:"state"`
+	Time  string `json:"time"`
+}
+
+// ExplanationRequest defines model for ExplanationRequest.
+type ExplanationRequest struct {
+	Name      string `json:"name"`
+	Recording int64  `json:"recording"`
+	Revision  int64  `json:"revision"`
+
+	// Scan a duration, such as 500 ms
+	Scan *string `json:"scan,omitempty"`
+
+	// Set Other values of setpoints and constants, with their units.
+	Set *map[string]string `json:"set,omitempty"`
+
+	// T seconds since the recording's start
+	T float64 `json:"t"`
+}
+
 // Finding defines model for Finding.
 type Finding struct {
 	Code     string `json:"code"`
@@ -521,7 +537,9 @@ type Ground struct {
 	Delay  *string     `json:"delay,omitempty"`
 	Stages *[]Quantity `json:"stages,omitempty"`
 	Text   string      `json:"text"`
-	Under  []Ground    `json:"under"`
+
+	// Under What it stands on, by numbers in grounds. Rules and outputs that look at each other form circles.
+	Under []int `json:"under"`
 }
 
 // Histogram defines model for Histogram.
@@ -537,11 +555,14 @@ type Histogram struct {
 // Lane defines model for Lane.
 type Lane struct {
 	// Kind plant: what the recording says of an output
-	Kind   LaneKind `json:"kind"`
-	Name   string   `json:"name"`
-	Spans  []Span   `json:"spans"`
-	Starts int      `json:"starts"`
-	Title  string   `json:"title"`
+	Kind LaneKind `json:"kind"`
+
+	// Merged how many states were too short to be told apart; they stand in spans of several
+	Merged int    `json:"merged"`
+	Name   string `json:"name"`
+	Spans  []Span `json:"spans"`
+	Starts int    `json:"starts"`
+	Title  string `json:"title"`
 }
 
 // LaneKind plant: what the recording says of an output
@@ -593,6 +614,12 @@ type LessonWindow struct {
 	Low      float64 `json:"low"`
 	Noise    float64 `json:"noise"`
 	Readings int     `json:"readings"`
+}
+
+// Mark defines model for Mark.
+type Mark struct {
+	Number int64   `json:"number"`
+	T      float64 `json:"t"`
 }
 
 // MergeRequest defines model for MergeRequest.
@@ -814,18 +841,28 @@ type Problem struct {
 
 // Quantity defines model for Quantity.
 type Quantity struct {
-	Unit  string  `json:"unit"`
-	Value float64 `json:"value"`
+	Unit string `json:"unit"`
+
+	// Value null where the chain gives no number
+	Value *float64 `json:"value"`
+}
+
+// Ready defines model for Ready.
+type Ready struct {
+	// Damaged What is not as it was kept, as far as it has been gone through; none of it is given out.
+	Damaged []string `json:"damaged"`
+	Status  string   `json:"status"`
 }
 
 // Reason defines model for Reason.
 type Reason struct {
-	Reasons []Reason `json:"reasons"`
-
 	// Since how long it had lasted, in words
 	Since  *string     `json:"since,omitempty"`
 	Stages *[]Quantity `json:"stages,omitempty"`
 	Text   string      `json:"text"`
+
+	// Transition the number of the transition that it stands on; it may come later at the same instant, or not be among those listed
+	Transition *int64 `json:"transition,omitempty"`
 }
 
 // Recording defines model for Recording.
@@ -855,9 +892,12 @@ type RenameRequest struct {
 
 // Replay defines model for Replay.
 type Replay struct {
-	Clock     Clock     `json:"clock"`
-	Job       string    `json:"job"`
-	Lanes     []Lane    `json:"lanes"`
+	Clock Clock  `json:"clock"`
+	Job   string `json:"job"`
+	Lanes []Lane `json:"lanes"`
+
+	// Marks Where every thousandth transition stands, from the first on, so that any of them can be asked for by its time or number.
+	Marks     []Mark    `json:"marks"`
 	Panels    []Panel   `json:"panels"`
 	Recording string    `json:"recording"`
 	Revision  int64     `json:"revision"`
@@ -874,7 +914,9 @@ type Replay struct {
 
 // ReplayRequest defines model for ReplayRequest.
 type ReplayRequest struct {
-	From *string `json:"from,omitempty"`
+	// First how many transitions are passed over
+	First *int    `json:"first,omitempty"`
+	From  *string `json:"from,omitempty"`
 
 	// Most the largest number of transitions to answer with
 	Most      *int  `json:"most,omitempty"`
@@ -1067,7 +1109,10 @@ type Transition struct {
 	Kind    TransitionKind `json:"kind"`
 	Name    string         `json:"name"`
 
-	// Reasons The reasons down to the readings.
+	// Number of the replay, from 0; reasons name transitions by it
+	Number int64 `json:"number"`
+
+	// Reasons The reasons, of which each may name another transition whose reasons it stands on.
 	Reasons []Reason `json:"reasons"`
 	T       float64  `json:"t"`
 	Time    string   `json:"time"`
@@ -1114,6 +1159,18 @@ type Value struct {
 type Version struct {
 	Go      string `json:"go"`
 	Version string `json:"version"`
+}
+
+// Waiting defines model for Waiting.
+type Waiting struct {
+	// Place from 1, which is next
+	Place int `json:"place"`
+
+	// Request what the request calls itself; empty if it does not
+	Request string `json:"request"`
+
+	// Seconds for how long it has waited
+	Seconds float64 `json:"seconds"`
 }
 
 // GetCurveParams defines parameters for GetCurve.
@@ -1228,9 +1285,6 @@ type GetValuesParams struct {
 	Scan *string `form:"scan,omitempty" json:"scan,omitempty"`
 }
 
-// ExplainJSONRequestBody defines body for Explain for application/json ContentType.
-type ExplainJSONRequestBody = AccountRequest
-
 // AdoptJSONRequestBody defines body for Adopt for application/json ContentType.
 type AdoptJSONRequestBody = AdoptRequest
 
@@ -1242,6 +1296,9 @@ type CheckJSONRequestBody = CheckRequest
 
 // PutDraftJSONRequestBody defines body for PutDraft for application/json ContentType.
 type PutDraftJSONRequestBody = NewDraft
+
+// ExplainJSONRequestBody defines body for Explain for application/json ContentType.
+type ExplainJSONRequestBody = ExplanationRequest
 
 // TeachJSONRequestBody defines body for Teach for application/json ContentType.
 type TeachJSONRequestBody = LessonRequest
@@ -1335,20 +1392,6 @@ func WithRequestEditorFn(fn RequestEditorFn) ClientOption {
 // The interface specification for the client above.
 type ClientInterface interface {
 
-	// ExplainWithBody Why an input, a rule or an output is as it is at a time of a replay, or why it is not otherwise.
-	//
-	// Takes any type of body and a specified content type.
-	//
-	// Corresponds with POST /accounts (the `Explain` operationId).
-	ExplainWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
-
-	// Explain Why an input, a rule or an output is as it is at a time of a replay, or why it is not otherwise.
-	//
-	// Takes a body of the `application/json` content type.
-	//
-	// Corresponds with POST /accounts (the `Explain` operationId).
-	Explain(ctx context.Context, body ExplainJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
-
 	// AdoptWithBody A job with the declarations of a building block. Nothing is kept.
 	//
 	// Takes any type of body and a specified content type.
@@ -1362,6 +1405,11 @@ type ClientInterface interface {
 	//
 	// Corresponds with POST /adoptions (the `Adopt` operationId).
 	Adopt(ctx context.Context, body AdoptJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetBench How much the bench has to do, and who waits. A request finds itself by the name that it gave in X-Request-ID.
+	//
+	// Corresponds with GET /bench (the `GetBench` operationId).
+	GetBench(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// CalibrateWithBody An input's calibration from readings and their references; kept as a new revision if asked.
 	//
@@ -1424,6 +1472,20 @@ type ClientInterface interface {
 	//
 	// Corresponds with PUT /drafts/{owner} (the `PutDraft` operationId).
 	PutDraft(ctx context.Context, owner string, body PutDraftJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ExplainWithBody Why an input, a rule or an output is as it is at a time of a replay, or why it is not otherwise.
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /explanations (the `Explain` operationId).
+	ExplainWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// Explain Why an input, a rule or an output is as it is at a time of a replay, or why it is not otherwise.
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /explanations (the `Explain` operationId).
+	Explain(ctx context.Context, body ExplainJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// GetHealth The process answers.
 	//
@@ -1492,6 +1554,11 @@ type ClientInterface interface {
 	// Corresponds with POST /recordings (the `UploadRecording` operationId).
 	UploadRecordingWithBody(ctx context.Context, params *UploadRecordingParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// DeleteRecording Delete a recording with its readings.
+	//
+	// Corresponds with DELETE /recordings/{id} (the `DeleteRecording` operationId).
+	DeleteRecording(ctx context.Context, id int64, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// GetRecording One recording, without its readings.
 	//
 	// Corresponds with GET /recordings/{id} (the `GetRecording` operationId).
@@ -1549,6 +1616,11 @@ type ClientInterface interface {
 	// Corresponds with POST /revisions (the `PushRevision` operationId).
 	PushRevision(ctx context.Context, body PushRevisionJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// DeleteRevision Delete a revision. The newest one stays.
+	//
+	// Corresponds with DELETE /revisions/{number} (the `DeleteRevision` operationId).
+	DeleteRevision(ctx context.Context, number int64, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// GetRevision One revision, with its points, setpoints and rules.
 	//
 	// Corresponds with GET /revisions/{number} (the `GetRevision` operationId).
@@ -1591,40 +1663,6 @@ type ClientInterface interface {
 	GetVersion(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
 }
 
-// ExplainWithBody Why an input, a rule or an output is as it is at a time of a replay, or why it is not otherwise.
-//
-// Takes any type of body and a specified content type.
-//
-// Corresponds with POST /accounts (the `Explain` operationId).
-func (c *Client) ExplainWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewExplainRequestWithBody(c.Server, contentType, body)
-	if err != nil {
-		return nil, err
-	}
-	req = req.WithContext(ctx)
-	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
-		return nil, err
-	}
-	return c.Client.Do(req)
-}
-
-// Explain Why an input, a rule or an output is as it is at a time of a replay, or why it is not otherwise.
-//
-// Takes a body of the `application/json` content type.
-//
-// Corresponds with POST /accounts (the `Explain` operationId).
-func (c *Client) Explain(ctx context.Context, body ExplainJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewExplainRequest(c.Server, body)
-	if err != nil {
-		return nil, err
-	}
-	req = req.WithContext(ctx)
-	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
-		return nil, err
-	}
-	return c.Client.Do(req)
-}
-
 // AdoptWithBody A job with the declarations of a building block. Nothing is kept.
 //
 // Takes any type of body and a specified content type.
@@ -1649,6 +1687,21 @@ func (c *Client) AdoptWithBody(ctx context.Context, contentType string, body io.
 // Corresponds with POST /adoptions (the `Adopt` operationId).
 func (c *Client) Adopt(ctx context.Context, body AdoptJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewAdoptRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetBench How much the bench has to do, and who waits. A request finds itself by the name that it gave in X-Request-ID.
+//
+// Corresponds with GET /bench (the `GetBench` operationId).
+func (c *Client) GetBench(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetBenchRequest(c.Server)
 	if err != nil {
 		return nil, err
 	}
@@ -1811,6 +1864,40 @@ func (c *Client) PutDraftWithBody(ctx context.Context, owner string, contentType
 // Corresponds with PUT /drafts/{owner} (the `PutDraft` operationId).
 func (c *Client) PutDraft(ctx context.Context, owner string, body PutDraftJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewPutDraftRequest(c.Server, owner, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ExplainWithBody Why an input, a rule or an output is as it is at a time of a replay, or why it is not otherwise.
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /explanations (the `Explain` operationId).
+func (c *Client) ExplainWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewExplainRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// Explain Why an input, a rule or an output is as it is at a time of a replay, or why it is not otherwise.
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /explanations (the `Explain` operationId).
+func (c *Client) Explain(ctx context.Context, body ExplainJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewExplainRequest(c.Server, body)
 	if err != nil {
 		return nil, err
 	}
@@ -1998,6 +2085,21 @@ func (c *Client) UploadRecordingWithBody(ctx context.Context, params *UploadReco
 	return c.Client.Do(req)
 }
 
+// DeleteRecording Delete a recording with its readings.
+//
+// Corresponds with DELETE /recordings/{id} (the `DeleteRecording` operationId).
+func (c *Client) DeleteRecording(ctx context.Context, id int64, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewDeleteRecordingRequest(c.Server, id)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // GetRecording One recording, without its readings.
 //
 // Corresponds with GET /recordings/{id} (the `GetRecording` operationId).
@@ -2145,6 +2247,21 @@ func (c *Client) PushRevision(ctx context.Context, body PushRevisionJSONRequestB
 	return c.Client.Do(req)
 }
 
+// DeleteRevision Delete a revision. The newest one stays.
+//
+// Corresponds with DELETE /revisions/{number} (the `DeleteRevision` operationId).
+func (c *Client) DeleteRevision(ctx context.Context, number int64, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewDeleteRevisionRequest(c.Server, number)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // GetRevision One revision, with its points, setpoints and rules.
 //
 // Corresponds with GET /revisions/{number} (the `GetRevision` operationId).
@@ -2256,46 +2373,6 @@ func (c *Client) GetVersion(ctx context.Context, reqEditors ...RequestEditorFn) 
 	return c.Client.Do(req)
 }
 
-// NewExplainRequest calls the generic Explain builder with application/json body
-func NewExplainRequest(server string, body ExplainJSONRequestBody) (*http.Request, error) {
-	var bodyReader io.Reader
-	buf, err := json.Marshal(body)
-	if err != nil {
-		return nil, err
-	}
-	bodyReader = bytes.NewReader(buf)
-	return NewExplainRequestWithBody(server, "application/json", bodyReader)
-}
-
-// NewExplainRequestWithBody constructs an http.Request for the Explain method, with any body, and a specified content type
-func NewExplainRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
-	var err error
-
-	serverURL, err := url.Parse(server)
-	if err != nil {
-		return nil, err
-	}
-
-	operationPath := fmt.Sprintf("/accounts")
-	if operationPath[0] == '/' {
-		operationPath = "." + operationPath
-	}
-
-	queryURL, err := serverURL.Parse(operationPath)
-	if err != nil {
-		return nil, err
-	}
-
-	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
-	if err != nil {
-		return nil, err
-	}
-
-	req.Header.Add("Content-Type", contentType)
-
-	return req, nil
-}
-
 // NewAdoptRequest calls the generic Adopt builder with application/json body
 func NewAdoptRequest(server string, body AdoptJSONRequestBody) (*http.Request, error) {
 	var bodyReader io.Reader
@@ -2332,6 +2409,33 @@ func NewAdoptRequestWithBody(server string, contentType string, body io.Reader) 
 	}
 
 	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewGetBenchRequest constructs an http.Request for the GetBench method
+func NewGetBenchRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/bench")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
 
 	return req, nil
 }
@@ -2638,6 +2742,46 @@ func NewPutDraftRequestWithBody(server string, owner string, contentType string,
 	}
 
 	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewExplainRequest calls the generic Explain builder with application/json body
+func NewExplainRequest(server string, body ExplainJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewExplainRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewExplainRequestWithBody constructs an http.Request for the Explain method, with any body, and a specified content type
+func NewExplainRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/explanations")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
 	if err != nil {
 		return nil, err
 	}
@@ -3205,6 +3349,40 @@ func NewUploadRecordingRequestWithBody(server string, params *UploadRecordingPar
 	return req, nil
 }
 
+// NewDeleteRecordingRequest constructs an http.Request for the DeleteRecording method
+func NewDeleteRecordingRequest(server string, id int64) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: "int64"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/recordings/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewGetRecordingRequest constructs an http.Request for the GetRecording method
 func NewGetRecordingRequest(server string, id int64) (*http.Request, error) {
 	var err error
@@ -3439,6 +3617,40 @@ func NewPushRevisionRequestWithBody(server string, contentType string, body io.R
 	}
 
 	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewDeleteRevisionRequest constructs an http.Request for the DeleteRevision method
+func NewDeleteRevisionRequest(server string, number int64) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "number", number, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: "int64"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/revisions/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
 
 	return req, nil
 }
@@ -3866,20 +4078,6 @@ func WithBaseURL(baseURL string) ClientOption {
 // ClientWithResponsesInterface is the interface specification for the client with responses above.
 type ClientWithResponsesInterface interface {
 
-	// ExplainWithBodyWithResponse Why an input, a rule or an output is as it is at a time of a replay, or why it is not otherwise.
-	//
-	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
-	//
-	// Corresponds with POST /accounts (the `Explain` operationId).
-	ExplainWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ExplainResponse, error)
-
-	// ExplainWithResponse Why an input, a rule or an output is as it is at a time of a replay, or why it is not otherwise.
-	//
-	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
-	//
-	// Corresponds with POST /accounts (the `Explain` operationId).
-	ExplainWithResponse(ctx context.Context, body ExplainJSONRequestBody, reqEditors ...RequestEditorFn) (*ExplainResponse, error)
-
 	// AdoptWithBodyWithResponse A job with the declarations of a building block. Nothing is kept.
 	//
 	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
@@ -3893,6 +4091,13 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with POST /adoptions (the `Adopt` operationId).
 	AdoptWithResponse(ctx context.Context, body AdoptJSONRequestBody, reqEditors ...RequestEditorFn) (*AdoptResponse, error)
+
+	// GetBenchWithResponse How much the bench has to do, and who waits. A request finds itself by the name that it gave in X-Request-ID.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /bench (the `GetBench` operationId).
+	GetBenchWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetBenchResponse, error)
 
 	// CalibrateWithBodyWithResponse An input's calibration from readings and their references; kept as a new revision if asked.
 	//
@@ -3963,6 +4168,20 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with PUT /drafts/{owner} (the `PutDraft` operationId).
 	PutDraftWithResponse(ctx context.Context, owner string, body PutDraftJSONRequestBody, reqEditors ...RequestEditorFn) (*PutDraftResponse, error)
+
+	// ExplainWithBodyWithResponse Why an input, a rule or an output is as it is at a time of a replay, or why it is not otherwise.
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /explanations (the `Explain` operationId).
+	ExplainWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ExplainResponse, error)
+
+	// ExplainWithResponse Why an input, a rule or an output is as it is at a time of a replay, or why it is not otherwise.
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /explanations (the `Explain` operationId).
+	ExplainWithResponse(ctx context.Context, body ExplainJSONRequestBody, reqEditors ...RequestEditorFn) (*ExplainResponse, error)
 
 	// GetHealthWithResponse The process answers.
 	//
@@ -4041,6 +4260,13 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with POST /recordings (the `UploadRecording` operationId).
 	UploadRecordingWithBodyWithResponse(ctx context.Context, params *UploadRecordingParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*UploadRecordingResponse, error)
 
+	// DeleteRecordingWithResponse Delete a recording with its readings.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with DELETE /recordings/{id} (the `DeleteRecording` operationId).
+	DeleteRecordingWithResponse(ctx context.Context, id int64, reqEditors ...RequestEditorFn) (*DeleteRecordingResponse, error)
+
 	// GetRecordingWithResponse One recording, without its readings.
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -4104,6 +4330,13 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with POST /revisions (the `PushRevision` operationId).
 	PushRevisionWithResponse(ctx context.Context, body PushRevisionJSONRequestBody, reqEditors ...RequestEditorFn) (*PushRevisionResponse, error)
 
+	// DeleteRevisionWithResponse Delete a revision. The newest one stays.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with DELETE /revisions/{number} (the `DeleteRevision` operationId).
+	DeleteRevisionWithResponse(ctx context.Context, number int64, reqEditors ...RequestEditorFn) (*DeleteRevisionResponse, error)
+
 	// GetRevisionWithResponse One revision, with its points, setpoints and rules.
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -4156,54 +4389,6 @@ type ClientWithResponsesInterface interface {
 	GetVersionWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetVersionResponse, error)
 }
 
-type ExplainResponse struct {
-	Body         []byte
-	HTTPResponse *http.Response
-	// JSON200 the response for an HTTP 200 `application/json` response
-	JSON200 *Account
-	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
-	ApplicationproblemJSONDefault *Problem
-}
-
-// GetJSON200 returns the response for an HTTP 200 `application/json` response
-func (r ExplainResponse) GetJSON200() *Account {
-	return r.JSON200
-}
-
-// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
-func (r ExplainResponse) GetApplicationproblemJSONDefault() *Problem {
-	return r.ApplicationproblemJSONDefault
-}
-
-// GetBody returns the raw response body bytes
-func (r ExplainResponse) GetBody() []byte {
-	return r.Body
-}
-
-// Status returns HTTPResponse.Status
-func (r ExplainResponse) Status() string {
-	if r.HTTPResponse != nil {
-		return r.HTTPResponse.Status
-	}
-	return http.StatusText(0)
-}
-
-// StatusCode returns HTTPResponse.StatusCode
-func (r ExplainResponse) StatusCode() int {
-	if r.HTTPResponse != nil {
-		return r.HTTPResponse.StatusCode
-	}
-	return 0
-}
-
-// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
-func (r ExplainResponse) ContentType() string {
-	if r.HTTPResponse != nil {
-		return r.HTTPResponse.Header.Get("Content-Type")
-	}
-	return ""
-}
-
 type AdoptResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -4246,6 +4431,54 @@ func (r AdoptResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r AdoptResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetBenchResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Bench
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetBenchResponse) GetJSON200() *Bench {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetBenchResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetBenchResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetBenchResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetBenchResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetBenchResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -4574,6 +4807,54 @@ func (r PutDraftResponse) ContentType() string {
 	return ""
 }
 
+type ExplainResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Explanation
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ExplainResponse) GetJSON200() *Explanation {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ExplainResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ExplainResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ExplainResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ExplainResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ExplainResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type GetHealthResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -4859,13 +5140,13 @@ type GetReadyResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
 	// JSON200 the response for an HTTP 200 `application/json` response
-	JSON200 *Status
+	JSON200 *Ready
 	// ApplicationproblemJSON503 the response for an HTTP 503 `application/problem+json` response
 	ApplicationproblemJSON503 *Problem
 }
 
 // GetJSON200 returns the response for an HTTP 200 `application/json` response
-func (r GetReadyResponse) GetJSON200() *Status {
+func (r GetReadyResponse) GetJSON200() *Ready {
 	return r.JSON200
 }
 
@@ -4993,6 +5274,47 @@ func (r UploadRecordingResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r UploadRecordingResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type DeleteRecordingResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r DeleteRecordingResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r DeleteRecordingResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r DeleteRecordingResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r DeleteRecordingResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r DeleteRecordingResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -5280,6 +5602,47 @@ func (r PushRevisionResponse) ContentType() string {
 	return ""
 }
 
+type DeleteRevisionResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r DeleteRevisionResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r DeleteRevisionResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r DeleteRevisionResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r DeleteRevisionResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r DeleteRevisionResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type GetRevisionResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -5561,32 +5924,6 @@ func (r GetVersionResponse) ContentType() string {
 	return ""
 }
 
-// ExplainWithBodyWithResponse Why an input, a rule or an output is as it is at a time of a replay, or why it is not otherwise.
-//
-// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
-//
-// Corresponds with POST /accounts (the `Explain` operationId).
-func (c *ClientWithResponses) ExplainWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ExplainResponse, error) {
-	rsp, err := c.ExplainWithBody(ctx, contentType, body, reqEditors...)
-	if err != nil {
-		return nil, err
-	}
-	return ParseExplainResponse(rsp)
-}
-
-// ExplainWithResponse Why an input, a rule or an output is as it is at a time of a replay, or why it is not otherwise.
-//
-// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
-//
-// Corresponds with POST /accounts (the `Explain` operationId).
-func (c *ClientWithResponses) ExplainWithResponse(ctx context.Context, body ExplainJSONRequestBody, reqEditors ...RequestEditorFn) (*ExplainResponse, error) {
-	rsp, err := c.Explain(ctx, body, reqEditors...)
-	if err != nil {
-		return nil, err
-	}
-	return ParseExplainResponse(rsp)
-}
-
 // AdoptWithBodyWithResponse A job with the declarations of a building block. Nothing is kept.
 //
 // Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
@@ -5611,6 +5948,19 @@ func (c *ClientWithResponses) AdoptWithResponse(ctx context.Context, body AdoptJ
 		return nil, err
 	}
 	return ParseAdoptResponse(rsp)
+}
+
+// GetBenchWithResponse How much the bench has to do, and who waits. A request finds itself by the name that it gave in X-Request-ID.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /bench (the `GetBench` operationId).
+func (c *ClientWithResponses) GetBenchWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetBenchResponse, error) {
+	rsp, err := c.GetBench(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetBenchResponse(rsp)
 }
 
 // CalibrateWithBodyWithResponse An input's calibration from readings and their references; kept as a new revision if asked.
@@ -5741,6 +6091,32 @@ func (c *ClientWithResponses) PutDraftWithResponse(ctx context.Context, owner st
 		return nil, err
 	}
 	return ParsePutDraftResponse(rsp)
+}
+
+// ExplainWithBodyWithResponse Why an input, a rule or an output is as it is at a time of a replay, or why it is not otherwise.
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /explanations (the `Explain` operationId).
+func (c *ClientWithResponses) ExplainWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ExplainResponse, error) {
+	rsp, err := c.ExplainWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseExplainResponse(rsp)
+}
+
+// ExplainWithResponse Why an input, a rule or an output is as it is at a time of a replay, or why it is not otherwise.
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /explanations (the `Explain` operationId).
+func (c *ClientWithResponses) ExplainWithResponse(ctx context.Context, body ExplainJSONRequestBody, reqEditors ...RequestEditorFn) (*ExplainResponse, error) {
+	rsp, err := c.Explain(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseExplainResponse(rsp)
 }
 
 // GetHealthWithResponse The process answers.
@@ -5886,6 +6262,19 @@ func (c *ClientWithResponses) UploadRecordingWithBodyWithResponse(ctx context.Co
 	return ParseUploadRecordingResponse(rsp)
 }
 
+// DeleteRecordingWithResponse Delete a recording with its readings.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with DELETE /recordings/{id} (the `DeleteRecording` operationId).
+func (c *ClientWithResponses) DeleteRecordingWithResponse(ctx context.Context, id int64, reqEditors ...RequestEditorFn) (*DeleteRecordingResponse, error) {
+	rsp, err := c.DeleteRecording(ctx, id, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseDeleteRecordingResponse(rsp)
+}
+
 // GetRecordingWithResponse One recording, without its readings.
 //
 // Returns a wrapper object for the known response body format(s).
@@ -6003,6 +6392,19 @@ func (c *ClientWithResponses) PushRevisionWithResponse(ctx context.Context, body
 	return ParsePushRevisionResponse(rsp)
 }
 
+// DeleteRevisionWithResponse Delete a revision. The newest one stays.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with DELETE /revisions/{number} (the `DeleteRevision` operationId).
+func (c *ClientWithResponses) DeleteRevisionWithResponse(ctx context.Context, number int64, reqEditors ...RequestEditorFn) (*DeleteRevisionResponse, error) {
+	rsp, err := c.DeleteRevision(ctx, number, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseDeleteRevisionResponse(rsp)
+}
+
 // GetRevisionWithResponse One revision, with its points, setpoints and rules.
 //
 // Returns a wrapper object for the known response body format(s).
@@ -6096,22 +6498,22 @@ func (c *ClientWithResponses) GetVersionWithResponse(ctx context.Context, reqEdi
 	return ParseGetVersionResponse(rsp)
 }
 
-// ParseExplainResponse parses an HTTP response from a ExplainWithResponse call
-func ParseExplainResponse(rsp *http.Response) (*ExplainResponse, error) {
+// ParseAdoptResponse parses an HTTP response from a AdoptWithResponse call
+func ParseAdoptResponse(rsp *http.Response) (*AdoptResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
 	defer func() { _ = rsp.Body.Close() }()
 	if err != nil {
 		return nil, err
 	}
 
-	response := &ExplainResponse{
+	response := &AdoptResponse{
 		Body:         bodyBytes,
 		HTTPResponse: rsp,
 	}
 
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
-		var dest Account
+		var dest Adopted
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}
@@ -6129,22 +6531,22 @@ func ParseExplainResponse(rsp *http.Response) (*ExplainResponse, error) {
 	return response, nil
 }
 
-// ParseAdoptResponse parses an HTTP response from a AdoptWithResponse call
-func ParseAdoptResponse(rsp *http.Response) (*AdoptResponse, error) {
+// ParseGetBenchResponse parses an HTTP response from a GetBenchWithResponse call
+func ParseGetBenchResponse(rsp *http.Response) (*GetBenchResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
 	defer func() { _ = rsp.Body.Close() }()
 	if err != nil {
 		return nil, err
 	}
 
-	response := &AdoptResponse{
+	response := &GetBenchResponse{
 		Body:         bodyBytes,
 		HTTPResponse: rsp,
 	}
 
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
-		var dest Adopted
+		var dest Bench
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}
@@ -6385,6 +6787,39 @@ func ParsePutDraftResponse(rsp *http.Response) (*PutDraftResponse, error) {
 	return response, nil
 }
 
+// ParseExplainResponse parses an HTTP response from a ExplainWithResponse call
+func ParseExplainResponse(rsp *http.Response) (*ExplainResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ExplainResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Explanation
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseGetHealthResponse parses an HTTP response from a GetHealthWithResponse call
 func ParseGetHealthResponse(rsp *http.Response) (*GetHealthResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -6591,7 +7026,7 @@ func ParseGetReadyResponse(rsp *http.Response) (*GetReadyResponse, error) {
 
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
-		var dest Status
+		var dest Ready
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}
@@ -6662,6 +7097,35 @@ func ParseUploadRecordingResponse(rsp *http.Response) (*UploadRecordingResponse,
 			return nil, err
 		}
 		response.JSON201 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseDeleteRecordingResponse parses an HTTP response from a DeleteRecordingWithResponse call
+func ParseDeleteRecordingResponse(rsp *http.Response) (*DeleteRecordingResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &DeleteRecordingResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
 
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
 		var dest Problem
@@ -6853,6 +7317,35 @@ func ParsePushRevisionResponse(rsp *http.Response) (*PushRevisionResponse, error
 			return nil, err
 		}
 		response.JSON201 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseDeleteRevisionResponse parses an HTTP response from a DeleteRevisionWithResponse call
+func ParseDeleteRevisionResponse(rsp *http.Response) (*DeleteRevisionResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &DeleteRevisionResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
 
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
 		var dest Problem

@@ -14,6 +14,8 @@ import (
 	"path/filepath"
 	"time"
 
+	"github.com/KimMachineGun/automemlimit/memlimit"
+
 	"rectura/service/api"
 	"rectura/service/store"
 )
@@ -24,14 +26,23 @@ const DefaultListen = "127.0.0.1:8470"
 // DefaultUploadLimit is the largest recording file taken, in bytes.
 const DefaultUploadLimit = 512 << 20
 
+// DefaultWorkLimit is for how long one computation goes on at the most.
+const DefaultWorkLimit = 2 * time.Minute
+
 // closing is how long requests under way may take to end.
 const closing = 10 * time.Second
 
-// Config is how a service is run.
+// checkEvery is how often everything that is kept is gone through.
+const checkEvery = 24 * time.Hour
+
+// Config is how a service is run. Zero values stand for the defaults.
 type Config struct {
-	Data        string // the folder that holds the store; it is made if it is missing
-	Listen      string // a loopback address with its port; port 0 takes a free one
-	UploadLimit int64  // 0: DefaultUploadLimit
+	Data        string        // the folder that holds the store; it is made if it is missing
+	Listen      string        // a loopback address with its port; port 0 takes a free one
+	UploadLimit int64         // DefaultUploadLimit
+	WorkLimit   time.Duration // DefaultWorkLimit
+	Memory      int64         // bytes that the program is to stay below; half of what the machine, or its container, has
+	Quota       int64         // bytes that the store may take; as many as the disk has
 	Version     string
 	Console     fs.FS
 	Log         *slog.Logger
@@ -40,39 +51,106 @@ type Config struct {
 // A Service listens from Start until its Run has ended.
 type Service struct {
 	store    *store.Store
+	lock     *lock
 	listener net.Listener
 	server   *http.Server
 	log      *slog.Logger
+	close    context.CancelFunc // ends what is being worked out
+	damages  *damages
 }
 
 // Start opens the store and begins to listen; requests are answered once Run is
 // called. The address must be a loopback one: whoever reaches the service may
 // do everything.
-func Start(ctx context.Context, c Config) (*Service, error) {
-	listener, err := listen(ctx, c.Listen)
-	if err != nil {
-		return nil, err
+func Start(ctx context.Context, c Config) (s *Service, err error) {
+	s = &Service{log: c.Log, damages: &damages{}}
+	defer func() {
+		if err != nil {
+			err = errors.Join(err, s.release())
+			s = nil
+		}
+	}()
+	if s.store, s.lock, err = open(ctx, c); err != nil {
+		return s, err
 	}
-	if err := os.MkdirAll(c.Data, 0o700); err != nil {
-		return nil, errors.Join(fmt.Errorf("making the data folder: %w", err), listener.Close())
-	}
-	st, err := store.Open(ctx, filepath.Join(c.Data, "rectura.db"))
+	l, err := listen(ctx, c.Listen)
 	if err != nil {
-		return nil, errors.Join(err, listener.Close())
+		return s, err
+	}
+	address := l.Addr().(*net.TCPAddr)
+	s.listener = newDoor(l)
+	if err = s.lock.says(s.URL()); err != nil {
+		return s, err
 	}
 	if c.UploadLimit == 0 {
 		c.UploadLimit = DefaultUploadLimit
 	}
-	address := listener.Addr().(*net.TCPAddr)
-	handler, err := api.New(api.Config{Store: st, Log: c.Log, Version: c.Version, Console: c.Console, Hosts: hosts(address), UploadLimit: c.UploadLimit, Now: time.Now})
-	if err != nil {
-		return nil, errors.Join(err, st.Close(), listener.Close())
+	if c.WorkLimit == 0 {
+		c.WorkLimit = DefaultWorkLimit
 	}
-	server := &http.Server{
+	if c.Memory, err = limitMemory(c.Memory); err != nil {
+		return s, err
+	}
+	var ended context.Context
+	ended, s.close = context.WithCancel(context.Background())
+	handler, err := api.New(api.Config{Store: s.store, Log: c.Log, Version: c.Version, Console: c.Console, Hosts: hosts(address), UploadLimit: c.UploadLimit, Now: time.Now,
+		Memory: c.Memory, WorkLimit: c.WorkLimit, Closing: ended, Damaged: s.damages.list})
+	if err != nil {
+		return s, err
+	}
+	s.server = &http.Server{
 		Handler: handler, ReadHeaderTimeout: 10 * time.Second, IdleTimeout: 2 * time.Minute, MaxHeaderBytes: 32 << 10,
 		ErrorLog: slog.NewLogLogger(c.Log.Handler(), slog.LevelWarn),
 	}
-	return &Service{st, listener, server, c.Log}, nil
+	return s, nil
+}
+
+// open takes the data folder and opens the store in it.
+func open(ctx context.Context, c Config) (*store.Store, *lock, error) {
+	if err := os.MkdirAll(c.Data, 0o700); err != nil {
+		return nil, nil, fmt.Errorf("making the data folder: %w", err)
+	}
+	if err := os.Chmod(c.Data, 0o700); err != nil {
+		return nil, nil, fmt.Errorf("keeping the data folder for its owner: %w", err)
+	}
+	l, err := takeLock(c.Data)
+	if err != nil {
+		return nil, nil, err
+	}
+	st, err := store.Open(ctx, filepath.Join(c.Data, "rectura.db"), store.Options{Log: c.Log, Quota: c.Quota})
+	if err != nil {
+		return nil, nil, errors.Join(err, l.Close())
+	}
+	return st, l, nil
+}
+
+// Check goes through everything that a data folder holds and names what is
+// damaged. No service may run on it.
+func Check(ctx context.Context, c Config) (damaged []error, err error) {
+	st, l, err := open(ctx, c)
+	if err != nil {
+		return nil, err
+	}
+	defer func() { err = errors.Join(err, st.Close(), l.Close()) }()
+	return st.Verify(ctx)
+}
+
+// limitMemory sets the memory that the program is to stay below, and gives it.
+func limitMemory(bytes int64) (int64, error) {
+	provider := memlimit.ApplyFallback(memlimit.FromCgroup, memlimit.FromSystem)
+	ratio := 0.5
+	if bytes > 0 {
+		provider, ratio = memlimit.Limit(uint64(bytes)), 1
+	}
+	limit, err := memlimit.Set(memlimit.WithProvider(provider), memlimit.WithRatio(ratio))
+	if err != nil {
+		return 0, fmt.Errorf("finding out how much memory there is, say --memory instead: %w", err)
+	}
+	if limit == 0 { // GOMEMLIMIT is set already, and stays
+		whole, err := provider()
+		return int64(float64(whole) * ratio), err
+	}
+	return limit, nil
 }
 
 // listen opens a loopback address and nothing else.
@@ -114,20 +192,52 @@ func (s *Service) Run(ctx context.Context) error {
 	done := make(chan error, 1)
 	go func() { done <- s.server.Serve(s.listener) }()
 	s.log.Info("listening", slog.String("url", s.URL()))
+	watching, stopWatching := context.WithCancel(ctx)
+	watched := make(chan struct{})
+	go func() {
+		defer close(watched)
+		s.damages.watch(watching, s.store, s.log)
+	}()
 	var err error
 	select {
 	case err = <-done:
 	case <-ctx.Done():
 		s.log.Info("closing")
+		s.close()
 		limit, cancel := context.WithTimeout(context.WithoutCancel(ctx), closing)
 		defer cancel()
-		err = s.server.Shutdown(limit)
+		if err = s.server.Shutdown(limit); errors.Is(err, context.DeadlineExceeded) {
+			s.log.Warn("requests that did not end were cut off")
+			err = s.server.Close()
+		}
 		if e := <-done; !errors.Is(e, http.ErrServerClosed) {
 			err = errors.Join(err, e)
 		}
 	}
+	stopWatching()
+	<-watched
 	if err != nil {
 		err = fmt.Errorf("serving: %w", err)
 	}
-	return errors.Join(err, s.store.Close())
+	return errors.Join(err, s.release())
+}
+
+// release gives back what Start has taken.
+func (s *Service) release() error {
+	var errs []error
+	if s.close != nil {
+		s.close()
+	}
+	if s.listener != nil {
+		if err := s.listener.Close(); err != nil && !errors.Is(err, net.ErrClosed) {
+			errs = append(errs, err)
+		}
+	}
+	if s.store != nil {
+		errs = append(errs, s.store.Close())
+	}
+	if s.lock != nil {
+		errs = append(errs, s.lock.Close())
+	}
+	return errors.Join(errs...)
 }

@@ -9,6 +9,7 @@ import (
 	"net/http"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"sync"
 	"testing"
@@ -116,7 +117,11 @@ func TestRoundTrip(t *testing.T) {
 	assert.Equal(t, "02:33:37.000", blower.Time)
 	assert.Equal(t, "called by standby_blower", blower.Because)
 	// From the output one can walk to the reading.
-	rule := blower.Reasons[0].Reasons[0]
+	require.NotNil(t, blower.Reasons[0].Transition)
+	i := slices.IndexFunc(r.Transitions, func(tr client.Transition) bool { return tr.Number == *blower.Reasons[0].Transition })
+	require.GreaterOrEqual(t, i, 0)
+	assert.Equal(t, "standby_blower", r.Transitions[i].Name)
+	rule := r.Transitions[i].Reasons[0]
 	assert.Equal(t, "oxygen 5.94 mg/L < oxygen_low 6 mg/L", rule.Text)
 	assert.Equal(t, "for 45 s, since 02:32:52", *rule.Since)
 	stages := *rule.Stages
@@ -209,7 +214,7 @@ func TestRefusals(t *testing.T) {
 		"empty.csv":              {422, "empty.csv: the file is empty; a recording begins with a row of column names", ""},
 		"large.csv":              {413, "What was sent is larger than this service takes; nothing of it was kept.", "time,a\n" + strings.Repeat("1,1\n", 1<<20)},
 		"binary":                 {422, "binary: this is not a text file; a recording is read as CSV", "\x00\x01\x02"},
-		strings.Repeat("n", 201): {422, "A recording needs a name of 1 to 200 letters without control characters.", "time,a\n1,1\n"},
+		strings.Repeat("n", 201): {422, "The query name: maximum string length is 200.", "time,a\n1,1\n"},
 	} {
 		assert.Equal(t, want.detail, problemOf(t, want.status, upload(t, api, name, strings.NewReader(want.text)).Body))
 	}
@@ -229,7 +234,7 @@ func TestRefusals(t *testing.T) {
 		`{"revision":1,"recording":1,"scan":"fast"}`:            {422, `scan: "fast" is not a duration; write one such as 500 ms or 1 h 30 min`},
 		`{"revision":1,"recording":1,"set":{"oxygen_low":"x"}}`: {422, `oxygen_low: "x" does not begin with a number; write a value such as 12 mA`},
 		`{"revision":1,"recording":1,"from":"noon"}`:            {422, `"noon" is no time of this recording, which has elapsed seconds; write an offset from its start, such as "+75 s"`},
-		`{"revision":`: {400, "The request could not be read: unexpected EOF"},
+		`{"revision":`: {400, "The body is no JSON: unexpected end of JSON input."},
 		`{"revision":1,"note":"` + strings.Repeat("x", 9<<20) + `"}`: {413, "What was sent is larger than this service takes; nothing of it was kept."},
 	} {
 		r, err := http.Post(url+"/api/replays", "application/json", strings.NewReader(body))

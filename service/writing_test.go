@@ -155,5 +155,5 @@ func TestTwoWriters(t *testing.T) {
 	assert.Equal(t, 404, draft.StatusCode())
 	short, err := api.PutDraftWithResponse(t.Context(), "me", client.NewDraft{Base: 1, Sheets: sheets})
 	require.NoError(t, err)
-	assert.Contains(t, problemOf(t, 422, short.Body), "8 to 64 letters")
+	assert.Contains(t, problemOf(t, 422, short.Body), "minimum string length is 8")
 }

@@ -8,8 +8,8 @@ export type RulePoint = components["schemas"]["RulePoint"];
 export type Recording = components["schemas"]["Recording"];
 export type Replay = components["schemas"]["Replay"];
 export type ReplayRequest = components["schemas"]["ReplayRequest"];
-export type AccountRequest = components["schemas"]["AccountRequest"];
-export type Account = components["schemas"]["Account"];
+export type ExplanationRequest = components["schemas"]["ExplanationRequest"];
+export type Explanation = components["schemas"]["Explanation"];
 export type Ground = components["schemas"]["Ground"];
 export type Transition = components["schemas"]["Transition"];
 export type Reason = components["schemas"]["Reason"];
@@ -66,7 +66,7 @@ function need<T>(answer: { data?: T; error?: unknown }): T {
 export const listRevisions = async () => need(await client.GET("/revisions"));
 export const getRevision = async (number: number) => need(await client.GET("/revisions/{number}", { params: { path: { number } } }));
 export const listRecordings = async () => need(await client.GET("/recordings"));
-export const explain = async (body: AccountRequest, signal: AbortSignal) => need(await client.POST("/accounts", { body, signal }));
+export const explain = async (body: ExplanationRequest, signal: AbortSignal) => need(await client.POST("/explanations", { body, signal }));
 export const replay = async (body: ReplayRequest, signal: AbortSignal) => need(await client.POST("/replays", { body, signal }));
 
 export type SeriesQuery = paths["/series"]["get"]["parameters"]["query"];

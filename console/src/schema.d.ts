@@ -84,7 +84,8 @@ export interface paths {
         get: operations["getRevision"];
         put?: never;
         post?: never;
-        delete?: never;
+        /** Delete a revision. The newest one stays. */
+        delete: operations["deleteRevision"];
         options?: never;
         head?: never;
         patch?: never;
@@ -153,7 +154,8 @@ export interface paths {
         get: operations["getRecording"];
         put?: never;
         post?: never;
-        delete?: never;
+        /** Delete a recording with its readings. */
+        delete: operations["deleteRecording"];
         options?: never;
         head?: never;
         patch?: never;
@@ -176,7 +178,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/accounts": {
+    "/explanations": {
         parameters: {
             query?: never;
             header?: never;
@@ -309,6 +311,23 @@ export interface paths {
         put?: never;
         /** A job with the declarations of a building block. Nothing is kept. */
         post: operations["adopt"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/bench": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** How much the bench has to do, and who waits. A request finds itself by the name that it gave in X-Request-ID. */
+        get: operations["getBench"];
+        put?: never;
+        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -463,9 +482,31 @@ export interface components {
         Status: {
             status: string;
         };
+        Ready: {
+            status: string;
+            /** @description What is not as it was kept, as far as it has been gone through; none of it is given out. */
+            damaged: string[];
+        };
         Version: {
             version: string;
             go: string;
+        };
+        Bench: {
+            /** @description how many computations go on at once */
+            places: number;
+            running: number;
+            waiting: components["schemas"]["Waiting"][];
+        };
+        Waiting: {
+            /** @description what the request calls itself; empty if it does not */
+            request: string;
+            /** @description from 1, which is next */
+            place: number;
+            /**
+             * Format: double
+             * @description for how long it has waited
+             */
+            seconds: number;
         };
         Problem: {
             type: string;
@@ -927,8 +968,11 @@ export interface components {
             stages: components["schemas"]["Quantity"][];
         };
         Quantity: {
-            /** Format: double */
-            value: number;
+            /**
+             * Format: double
+             * @description null where the chain gives no number
+             */
+            value: number | null;
             unit: string;
         };
         Recording: {
@@ -987,12 +1031,17 @@ export interface components {
             from?: string;
             to?: string;
             /**
+             * @description how many transitions are passed over
+             * @default 0
+             */
+            first: number;
+            /**
              * @description the largest number of transitions to answer with
              * @default 5000
              */
             most: number;
         };
-        AccountRequest: {
+        ExplanationRequest: {
             /** Format: int64 */
             revision: number;
             /** Format: int64 */
@@ -1010,7 +1059,7 @@ export interface components {
              */
             t: number;
         };
-        Account: {
+        Explanation: {
             name: string;
             kind: string;
             time: string;
@@ -1018,6 +1067,9 @@ export interface components {
             /** @description the time of the change that led to it */
             since: string;
             because: string;
+            /** @description The grounds that it stands on itself, by their numbers, from 0, in grounds. */
+            reasons: number[];
+            /** @description Those and all that these stand on, each once. */
             grounds: components["schemas"]["Ground"][];
             /** @description Delays that did not run out, nearest to the time. */
             misses: components["schemas"]["Miss"][];
@@ -1043,7 +1095,8 @@ export interface components {
             /** @description how long it has lasted */
             delay?: string;
             stages?: components["schemas"]["Quantity"][];
-            under: components["schemas"]["Ground"][];
+            /** @description What it stands on, by numbers in grounds. Rules and outputs that look at each other form circles. */
+            under: number[];
         };
         Replay: {
             job: string;
@@ -1064,9 +1117,22 @@ export interface components {
             summary: components["schemas"]["Summary"][];
             panels: components["schemas"]["Panel"][];
             lanes: components["schemas"]["Lane"][];
+            /** @description Where every thousandth transition stands, from the first on, so that any of them can be asked for by its time or number. */
+            marks: components["schemas"]["Mark"][];
             warnings: string[];
         };
+        Mark: {
+            /** Format: double */
+            t: number;
+            /** Format: int64 */
+            number: number;
+        };
         Transition: {
+            /**
+             * Format: int64
+             * @description of the replay, from 0; reasons name transitions by it
+             */
+            number: number;
             /** Format: double */
             t: number;
             time: string;
@@ -1076,15 +1142,19 @@ export interface components {
             from: string;
             to: string;
             because: string;
-            /** @description The reasons down to the readings. */
+            /** @description The reasons, of which each may name another transition whose reasons it stands on. */
             reasons: components["schemas"]["Reason"][];
         };
         Reason: {
             text: string;
+            /**
+             * Format: int64
+             * @description the number of the transition that it stands on; it may come later at the same instant, or not be among those listed
+             */
+            transition?: number;
             /** @description how long it had lasted, in words */
             since?: string;
             stages?: components["schemas"]["Quantity"][];
-            reasons: components["schemas"]["Reason"][];
         };
         /** @description An analog output has its smallest, largest and mean value, anything else its starts and the time it was on. */
         Summary: {
@@ -1130,6 +1200,8 @@ export interface components {
             kind: "input" | "rule" | "bands" | "alarm" | "message" | "output" | "plant";
             starts: number;
             spans: components["schemas"]["Span"][];
+            /** @description how many states were too short to be told apart; they stand in spans of several */
+            merged: number;
         };
         Span: {
             /** Format: double */
@@ -1137,7 +1209,7 @@ export interface components {
             /** Format: double */
             to: number;
             /** @enum {string} */
-            state: "off" | "on" | "undecided" | "bad" | "unread";
+            state: "off" | "on" | "undecided" | "bad" | "unread" | "several";
             /** @description the band in force */
             label?: string;
             /**
@@ -1212,7 +1284,15 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
-            200: components["responses"]["Status"];
+            /** @description It can. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Ready"];
+                };
+            };
             503: components["responses"]["Problem"];
         };
     };
@@ -1301,6 +1381,27 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["RevisionDetail"];
                 };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    deleteRevision: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                number: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description It is deleted. */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             default: components["responses"]["Problem"];
         };
@@ -1452,6 +1553,27 @@ export interface operations {
             default: components["responses"]["Problem"];
         };
     };
+    deleteRecording: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description It is deleted. */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
     replay: {
         parameters: {
             query?: never;
@@ -1486,7 +1608,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["AccountRequest"];
+                "application/json": components["schemas"]["ExplanationRequest"];
             };
         };
         responses: {
@@ -1496,7 +1618,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Account"];
+                    "application/json": components["schemas"]["Explanation"];
                 };
             };
             default: components["responses"]["Problem"];
@@ -1685,6 +1807,27 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Adopted"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getBench: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The bench. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Bench"];
                 };
             };
             default: components["responses"]["Problem"];

@@ -3,14 +3,11 @@ package api
 import (
 	"context"
 	"math"
+	"time"
 
 	"rectura/core/bench"
 	"rectura/core/unit"
 )
-
-// nearMisses is how many delays that did not run out are told before and after
-// a time.
-const nearMisses = 3
 
 // Explain says why something is as it is at a time of a replay.
 func (s *Server) Explain(ctx context.Context, request ExplainRequestObject) (ExplainResponseObject, error) {
@@ -23,23 +20,28 @@ func (s *Server) Explain(ctx context.Context, request ExplainRequestObject) (Exp
 	if err != nil {
 		return nil, err
 	}
-	r, err := s.library.part(ctx, body.Recording, "", "")
-	if err != nil {
-		return nil, refusal(err)
-	}
-	free, err := s.library.place(ctx)
+	a, err := do(ctx, s.bench, func(work context.Context) (*bench.Explanation, error) {
+		r, err := s.library.recording(work, body.Recording)
+		if err != nil {
+			return nil, err
+		}
+		options.Stop = stop(work)
+		at := r.Origin + nanoseconds(math.Round(body.T*1000)/1000) // nobody means a part of a millisecond
+		if at > r.End && at <= r.End+int64(time.Millisecond) {
+			at = r.End // it was rounded up
+		}
+		a, err := bench.Why(p.Program, r, options, body.Name, at)
+		if err != nil {
+			return nil, refusal(err)
+		}
+		return a, nil
+	})
 	if err != nil {
 		return nil, err
 	}
-	defer free()
-	at := r.Origin + nanoseconds(math.Round(body.T*1000)/1000) // nobody means a part of a millisecond
-	a, err := bench.Why(p, r, options, body.Name, min(max(at, r.Start), r.End))
-	if err != nil {
-		return nil, refusal(err)
-	}
-	clock := r.Clock
-	v := Explain200JSONResponse{Name: a.Name, Kind: a.Kind.String(), Time: clock.FormatMillis(a.At), State: a.StateText(), Since: clock.FormatMillis(a.Since), Because: a.Because, Grounds: groundViews(a.Grounds), Misses: []Miss{}}
-	for _, m := range a.Near(nearMisses) {
+	clock := a.Recording.Clock
+	v := Explain200JSONResponse{Name: a.Name, Kind: a.Kind.String(), Time: clock.FormatMillis(a.At), State: a.StateText(), Since: clock.FormatMillis(a.Since), Because: a.Because, Reasons: append([]int{}, a.Reasons...), Grounds: groundViews(a.Grounds), Misses: []Miss{}}
+	for _, m := range a.Misses {
 		v.Misses = append(v.Misses, Miss{Rule: p.Rules[m.Rule].Name, From: clock.Format(m.From), To: clock.Format(m.To), Lasted: unit.FormatDuration(m.To - m.From), Delay: unit.FormatDuration(m.Of), Until: m.Until})
 	}
 	if a.Next != nil {
@@ -51,7 +53,7 @@ func (s *Server) Explain(ctx context.Context, request ExplainRequestObject) (Exp
 func groundViews(all []bench.Ground) []Ground {
 	views := []Ground{}
 	for _, g := range all {
-		v := Ground{Text: g.Text, Under: groundViews(g.Under)}
+		v := Ground{Text: g.Text, Under: append([]int{}, g.Under...)}
 		if g.By != "" {
 			v.By = &g.By
 		}

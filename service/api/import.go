@@ -8,16 +8,16 @@ import (
 	"io"
 	"net/http"
 	"os"
-	"regexp"
 	"strings"
 	"sync"
 	"time"
-	"unicode"
 
-	"rectura/core/logic"
+	"rectura/core/bench"
 	"rectura/core/recording"
 	"rectura/core/recording/format"
+	textfile "rectura/core/recording/text"
 	"rectura/core/unit"
+	"rectura/service/store"
 )
 
 // UploadRecording reads a recording as it comes in and keeps it whole, or not
@@ -27,15 +27,17 @@ func (s *Server) UploadRecording(ctx context.Context, request UploadRecordingReq
 	if err != nil {
 		return nil, err
 	}
-	r, err := readBody(name, request.Body, o)
-	if err != nil {
-		return nil, err
-	}
-	id, err := s.store.AddRecording(ctx, name, r, s.now())
-	if err != nil {
-		return nil, err
-	}
-	kept, err := s.store.Recording(ctx, id)
+	kept, err := do(ctx, s.imports, func(work context.Context) (*store.Recording, error) {
+		r, err := s.readBody(work, name, request.Body, o)
+		if err != nil {
+			return nil, err
+		}
+		id, err := s.store.AddRecording(work, name, r, s.now())
+		if err != nil {
+			return nil, err
+		}
+		return s.store.Recording(work, id)
+	})
 	if err != nil {
 		return nil, err
 	}
@@ -45,8 +47,8 @@ func (s *Server) UploadRecording(ctx context.Context, request UploadRecordingReq
 // readingOptions are what the caller says of a file.
 func (s *Server) readingOptions(ctx context.Context, p UploadRecordingParams) (name string, o recording.Options, err error) {
 	name = strings.TrimSpace(p.Name)
-	if name == "" || len(name) > 200 || strings.ContainsFunc(name, unicode.IsControl) {
-		return "", o, refuse(http.StatusUnprocessableEntity, "A recording needs a name of 1 to 200 letters without control characters.")
+	if name == "" {
+		return "", o, refuse(http.StatusUnprocessableEntity, "A recording needs a name.")
 	}
 	o = recording.Options{TimeColumn: text(p.TimeColumn), TimeFormat: text(p.TimeFormat), Sort: p.Sort != nil && *p.Sort, SkipBadRows: p.SkipBadRows != nil && *p.SkipBadRows}
 	wrong := func(what string, err error) error {
@@ -62,7 +64,7 @@ func (s *Server) readingOptions(ctx context.Context, p UploadRecordingParams) (n
 		}
 	}
 	if pattern := text(p.Pattern); pattern != "" {
-		if o.Pattern, err = regexp.Compile(pattern); err != nil {
+		if o.Pattern, err = textfile.Compile(pattern); err != nil {
 			return "", o, wrong("The pattern", err)
 		}
 	}
@@ -88,12 +90,15 @@ func (s *Server) readingOptions(ctx context.Context, p UploadRecordingParams) (n
 }
 
 // newest is the newest revision's program; nil if there is no revision yet.
-func (s *Server) newest(ctx context.Context) (*logic.Program, error) {
-	all, err := s.store.Revisions(ctx)
-	if err != nil || len(all) == 0 {
+func (s *Server) newest(ctx context.Context) (*program, error) {
+	number, err := s.store.Newest(ctx)
+	if errors.Is(err, store.ErrNotFound) {
+		return nil, nil
+	}
+	if err != nil {
 		return nil, err
 	}
-	return s.library.program(ctx, all[0].Number)
+	return s.library.program(ctx, number)
 }
 
 // sniffedBytes is how much of a file is looked at to tell its format.
@@ -101,7 +106,8 @@ const sniffedBytes = 512
 
 // readBody reads a recording out of a request. All formats but Parquet are read
 // as they come in; Parquet is put aside on disk first.
-func readBody(name string, body io.Reader, o recording.Options) (r *recording.Recording, err error) {
+func (s *Server) readBody(work context.Context, name string, body io.Reader, o recording.Options) (r *recording.Recording, err error) {
+	body = &stoppable{work: work, Reader: body}
 	head := make([]byte, sniffedBytes)
 	n, err := io.ReadFull(body, head)
 	if err != nil && !errors.Is(err, io.EOF) && !errors.Is(err, io.ErrUnexpectedEOF) {
@@ -119,7 +125,7 @@ func readBody(name string, body io.Reader, o recording.Options) (r *recording.Re
 	if f != format.Parquet {
 		return format.ReadStream(f, name, whole, o)
 	}
-	file, err := os.CreateTemp("", "rectura-*.parquet")
+	file, err := s.store.Temporary("*.parquet")
 	if err != nil {
 		return nil, fmt.Errorf("putting %s aside: %w", name, err)
 	}
@@ -128,7 +134,28 @@ func readBody(name string, body io.Reader, o recording.Options) (r *recording.Re
 	if err != nil {
 		return nil, fmt.Errorf("putting %s aside: %w", name, err)
 	}
-	return format.Read(name, file, size, o, nil)
+	return format.Read(name, &stoppable{work: work, Reader: file, ReaderAt: file}, size, o, nil)
+}
+
+// A stoppable file ends with the work that it is read for.
+type stoppable struct {
+	work context.Context
+	io.Reader
+	io.ReaderAt
+}
+
+func (s *stoppable) Read(p []byte) (int, error) {
+	if err := stop(s.work)(); err != nil {
+		return 0, err
+	}
+	return s.Reader.Read(p)
+}
+
+func (s *stoppable) ReadAt(p []byte, at int64) (int, error) {
+	if err := stop(s.work)(); err != nil {
+		return 0, err
+	}
+	return s.ReaderAt.ReadAt(p, at)
 }
 
 // previewed is the number of rows that a preview is made of, and previewRows
@@ -145,7 +172,9 @@ func (s *Server) PreviewRecording(ctx context.Context, request PreviewRecordingR
 		return nil, err
 	}
 	o.Rows = previewed
-	r, err := readBody(name, request.Body, o)
+	r, err := do(ctx, s.imports, func(work context.Context) (*recording.Recording, error) {
+		return s.readBody(work, name, request.Body, o)
+	})
 	if err != nil {
 		return nil, err
 	}
@@ -159,14 +188,11 @@ func (s *Server) PreviewRecording(ctx context.Context, request PreviewRecordingR
 	for _, c := range r.Columns {
 		v.Columns = append(v.Columns, previewColumn(p, c, r.Clock))
 	}
-	err = r.EachRow(func(t int64, cells []recording.Cell) error {
-		row := []string{r.Clock.Full(t)}
-		for _, c := range cells {
-			cell := ""
-			if c.Present {
-				cell = recording.FormatValue(c.Value)
-			}
-			row = append(row, cell)
+	err = r.EachRow(func(t int64, some []recording.Reading) error {
+		row := make([]string, 1+len(r.Columns))
+		row[0] = r.Clock.Full(t)
+		for _, c := range some {
+			row[1+c.Column] = recording.FormatValue(c.Value)
 		}
 		v.Rows = append(v.Rows, row)
 		if len(v.Rows) == previewRows {
@@ -183,7 +209,7 @@ func (s *Server) PreviewRecording(ctx context.Context, request PreviewRecordingR
 var errEnough = errors.New("enough rows")
 
 // previewColumn says what a column is to a job.
-func previewColumn(p *logic.Program, c *recording.Column, clock recording.Clock) PreviewColumn {
+func previewColumn(p *program, c *recording.Column, clock recording.Clock) PreviewColumn {
 	v := PreviewColumn{Name: c.Name, Unit: c.Unit, Samples: c.Len()}
 	if p == nil {
 		return v
@@ -202,7 +228,7 @@ func previewColumn(p *logic.Program, c *recording.Column, clock recording.Clock)
 		}
 		v.Point = "analog input, in " + p.Inputs[i].Chain.Units[at].Name()
 	}
-	if problem := columnProblem(p, c, clock); problem != nil {
+	if problem := bench.Fits(p.Program, c, clock); problem != nil {
 		text := problem.Error()
 		v.Problem = &text
 	}

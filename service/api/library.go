@@ -5,27 +5,41 @@ import (
 	"fmt"
 	"math"
 	"net/http"
-	"runtime"
 	"slices"
 	"strings"
-
-	lru "github.com/hashicorp/golang-lru/v2"
+	"time"
 
 	"rectura/core/bench"
 	"rectura/core/logic"
+	"rectura/core/plot"
 	"rectura/core/recording"
 	"rectura/core/sheet"
 	"rectura/service/store"
 )
 
 // A library keeps what was last used of the store in memory, ready for the
-// bench. Revisions and recordings never change, so nothing in it grows stale.
+// bench, and what the bench made of it. Revisions and recordings never change,
+// so nothing in it grows stale; one that is deleted is forgotten.
 type library struct {
 	store    *store.Store
-	programs *lru.Cache[int64, *logic.Program]
-	readings *lru.Cache[int64, *recording.Recording]
-	traces   *lru.Cache[traceKey, *recording.Column]
-	playing  chan struct{} // a place for each replay that may run at once
+	bench    *crew
+	programs *cache[int64, *program]
+	readings *cache[int64, *recording.Recording]
+	traces   *cache[traceKey, *recording.Column]
+	replays  *cache[replayKey, *played]
+}
+
+// A program is a compiled revision, and what was found in it.
+type program struct {
+	*logic.Program
+	found []sheet.Finding
+}
+
+// A played is a replay with its chart.
+type played struct {
+	*bench.Result
+	chart *plot.Chart
+	took  time.Duration
 }
 
 type traceKey struct {
@@ -34,62 +48,71 @@ type traceKey struct {
 	played              string // otherwise than written; empty for an input, which it leaves alone
 }
 
-// The number of things kept. A recording of a day at 1 Hz with ten columns
-// takes some 8 MB.
-const (
-	keptPrograms = 32
-	keptReadings = 8
-	keptTraces   = 64
-)
-
-func newLibrary(s *store.Store) (*library, error) {
-	l := &library{store: s, playing: make(chan struct{}, runtime.NumCPU())}
-	var err error
-	if l.programs, err = lru.New[int64, *logic.Program](keptPrograms); err != nil {
-		return nil, fmt.Errorf("making room for programs: %w", err)
-	}
-	if l.readings, err = lru.New[int64, *recording.Recording](keptReadings); err != nil {
-		return nil, fmt.Errorf("making room for recordings: %w", err)
-	}
-	if l.traces, err = lru.New[traceKey, *recording.Column](keptTraces); err != nil {
-		return nil, fmt.Errorf("making room for traces: %w", err)
-	}
-	return l, nil
+type replayKey struct {
+	revision, recording int64
+	from, to, played    string
+	page                int // of its transitions, in pages of replayPage
 }
 
+// replayPage is how many transitions of a replay are kept at once.
+const replayPage = 100_000
+
+// newLibrary makes a library that takes so many bytes at the most.
+func newLibrary(s *store.Store, b *crew, memory int64) *library {
+	return &library{
+		store:    s,
+		bench:    b,
+		programs: newCache[int64, *program](memory / 8),
+		readings: newCache[int64, *recording.Recording](memory / 2),
+		traces:   newCache[traceKey, *recording.Column](memory / 4),
+		replays:  newCache[replayKey, *played](memory / 8),
+	}
+}
+
+// programSize is about how many bytes a compiled job takes for each of its text.
+const programSize = 24
+
 // program is the compiled job of a revision.
-func (l *library) program(ctx context.Context, revision int64) (*logic.Program, error) {
-	if p, ok := l.programs.Get(revision); ok {
+func (l *library) program(ctx context.Context, revision int64) (*program, error) {
+	if p, ok := l.programs.get(revision); ok {
 		return p, nil
 	}
 	_, sheets, err := l.store.Revision(ctx, revision)
 	if err != nil {
 		return nil, err
 	}
-	job, found := sheet.Parse(sheets)
-	if sheet.HasErrors(found) {
-		return nil, fmt.Errorf("revision %d was kept without errors and has some now: %v", revision, found)
+	_, compiled, found := logic.Check(sheets)
+	if compiled == nil {
+		return nil, &failure{http.StatusUnprocessableEntity, fmt.Sprintf("Revision %d was kept by an earlier version of this program, and has errors by this one; mend them in a new revision.", revision), found}
 	}
-	p, err := logic.Compile(job)
-	if err != nil {
-		return nil, err
+	size := int64(64 << 10)
+	for _, s := range sheets {
+		size += int64(len(s.Text)) * programSize
 	}
-	l.programs.Add(revision, p)
+	p := &program{compiled, found}
+	l.programs.add(revision, p, size)
 	return p, nil
 }
 
 // recording is a whole recording with its readings.
 func (l *library) recording(ctx context.Context, id int64) (*recording.Recording, error) {
-	if r, ok := l.readings.Get(id); ok {
+	if r, ok := l.readings.get(id); ok {
 		return r, nil
 	}
 	r, err := l.store.Readings(ctx, id, math.MinInt64, math.MaxInt64)
 	if err != nil {
 		return nil, err
 	}
-	l.readings.Add(id, r)
+	size := int64(0)
+	for _, c := range r.Columns {
+		size += columnSize(c)
+	}
+	l.readings.add(id, r, size)
 	return r, nil
 }
+
+// columnSize is how many bytes a column takes, with times that it may share.
+func columnSize(c *recording.Column) int64 { return 256 + int64(c.Len())*16 }
 
 // part is a recording from one time to another, as people write them; empty
 // for its start and end. Only the blocks of that part are read.
@@ -104,24 +127,17 @@ func (l *library) part(ctx context.Context, id int64, from, to string) (*recordi
 	bounds := &recording.Recording{Origin: known.Start, Start: known.Start, End: known.End, Clock: known.Clock}
 	first, last, err := bounds.Window(from, to)
 	if err != nil {
-		return nil, err
+		return nil, refusal(err)
 	}
 	r, err := l.store.Readings(ctx, id, first, last)
 	if err != nil {
 		return nil, err
 	}
-	return r.Cut(first, last)
-}
-
-// place waits for one of the places for a replay, and gives it back with the
-// function returned.
-func (l *library) place(ctx context.Context) (free func(), err error) {
-	select {
-	case l.playing <- struct{}{}:
-		return func() { <-l.playing }, nil
-	case <-ctx.Done():
-		return nil, ctx.Err()
+	r, err = r.Cut(first, last)
+	if err != nil {
+		return nil, refusal(err)
 	}
+	return r, nil
 }
 
 // An otherwise is how a job is played, where that is not as written.
@@ -149,56 +165,101 @@ func (o otherwise) options() (bench.Options, error) {
 	return playOptions(set, o.scan)
 }
 
-// trace is an input as the rules of a revision see it over a recording, or an
-// analog output as they drive it; nil if the recording does not have the input.
-func (l *library) trace(ctx context.Context, revision, recordingID int64, point string, o otherwise) (*logic.Program, *recording.Recording, *recording.Column, error) {
-	p, err := l.program(ctx, revision)
-	if err != nil {
-		return nil, nil, nil, err
+// replay plays a recording, or has done it just before. It keeps one page of the
+// transitions.
+func (l *library) replay(ctx context.Context, p *program, key replayKey, o otherwise) (*played, error) {
+	key.played = o.key()
+	if r, ok := l.replays.get(key); ok {
+		return r, nil
 	}
-	r, err := l.recording(ctx, recordingID)
-	if err != nil {
-		return nil, nil, nil, err
-	}
-	key := traceKey{revision: revision, recording: recordingID, point: point}
-	output := p.OutputIndex(point)
-	if output >= 0 {
-		key.played = o.key()
-	}
-	if c, ok := l.traces.Get(key); ok {
-		return p, r, c, nil
-	}
-	var c *recording.Column
-	switch i, k := p.InputIndex(point), p.DerivedIndex(point); {
-	case i >= 0:
-		c, err = bench.Trace(p, r, i)
-	case k >= 0:
-		c, err = bench.TraceDerived(p, r, k)
-	case output >= 0 && p.Outputs[output].Analog():
-		c, err = l.level(ctx, p, r, key, o)
-	default:
-		return nil, nil, nil, fmt.Errorf("revision %d has no input and no analog output named %s: %w", revision, point, store.ErrNotFound)
-	}
-	if err != nil {
-		return nil, nil, nil, err
-	}
-	l.traces.Add(key, c)
-	return p, r, c, nil
-}
-
-// level is what the rules do with an analog output over a recording. The other
-// outputs of the same replay are kept as well.
-func (l *library) level(ctx context.Context, p *logic.Program, r *recording.Recording, key traceKey, o otherwise) (*recording.Column, error) {
 	options, err := o.options()
 	if err != nil {
 		return nil, err
 	}
-	free, err := l.place(ctx)
+	options.First, options.Most = key.page*replayPage, replayPage
+	return do(ctx, l.bench, func(work context.Context) (*played, error) {
+		r, err := l.part(work, key.recording, key.from, key.to)
+		if err != nil {
+			return nil, err
+		}
+		options.Stop = stop(work)
+		began := time.Now()
+		v := &played{}
+		if v.Result, err = bench.Replay(p.Program, r, options); err != nil {
+			return nil, refusal(err)
+		}
+		v.took = time.Since(began)
+		if v.chart, err = plot.FromReplay(v.Result, p.Job.Title, ""); err != nil {
+			return nil, refusal(err)
+		}
+		l.replays.add(key, v, v.size())
+		return v, nil
+	})
+}
+
+// size is about how many bytes a replay takes beside its recording.
+func (v *played) size() int64 {
+	size := int64(64 << 10)
+	for _, t := range v.Transitions {
+		size += 256 + 256*int64(len(t.Reason.Terms)+len(t.Reason.Permit)+len(t.Reason.Callers))
+	}
+	for _, l := range v.chart.Lanes {
+		size += 32 * int64(len(l.Spans))
+	}
+	for _, x := range v.chart.Panels {
+		size += columnSize(x.Signal)
+	}
+	return size
+}
+
+// trace is an input as the rules of a revision see it over a recording, or an
+// analog output as they drive it; nil if the recording does not have the input.
+func (l *library) trace(ctx context.Context, revision, recordingID int64, point string, o otherwise) (*recording.Recording, *recording.Column, error) {
+	p, err := l.program(ctx, revision)
+	if err != nil {
+		return nil, nil, err
+	}
+	r, err := l.recording(ctx, recordingID)
+	if err != nil {
+		return nil, nil, err
+	}
+	key := traceKey{revision: revision, recording: recordingID, point: point}
+	input, derived, output := p.InputIndex(point), p.DerivedIndex(point), p.OutputIndex(point)
+	if output >= 0 {
+		key.played = o.key()
+	}
+	if c, ok := l.traces.get(key); ok {
+		return r, c, nil
+	}
+	c, err := do(ctx, l.bench, func(work context.Context) (*recording.Column, error) {
+		switch {
+		case input >= 0:
+			return bench.Trace(p.Program, r, input, stop(work))
+		case derived >= 0:
+			return bench.TraceDerived(p.Program, r, derived, stop(work))
+		case output >= 0 && p.Outputs[output].Analog():
+			return l.level(work, p, r, key, o)
+		}
+		return nil, fmt.Errorf("revision %d has no input and no analog output named %s: %w", revision, point, store.ErrNotFound)
+	})
+	if err != nil {
+		return nil, nil, refusal(err)
+	}
+	if c != nil {
+		l.traces.add(key, c, columnSize(c))
+	}
+	return r, c, nil
+}
+
+// level is what the rules do with an analog output over a recording. The other
+// outputs of the same replay are kept as well.
+func (l *library) level(work context.Context, p *program, r *recording.Recording, key traceKey, o otherwise) (*recording.Column, error) {
+	options, err := o.options()
 	if err != nil {
 		return nil, err
 	}
-	defer free()
-	result, err := bench.Replay(p, r, options)
+	options.Most, options.Stop = 1, stop(work)
+	result, err := bench.Replay(p.Program, r, options)
 	if err != nil {
 		return nil, err
 	}
@@ -206,8 +267,22 @@ func (l *library) level(ctx context.Context, p *logic.Program, r *recording.Reco
 		if c := result.Level(i); c != nil {
 			other := key
 			other.point = c.Name
-			l.traces.Add(other, c)
+			l.traces.add(other, c, columnSize(c))
 		}
 	}
 	return result.Level(p.OutputIndex(key.point)), nil
+}
+
+// forgetRevision gives up what was made of a revision that is deleted.
+func (l *library) forgetRevision(number int64) {
+	l.programs.forget(func(n int64) bool { return n == number })
+	l.traces.forget(func(k traceKey) bool { return k.revision == number })
+	l.replays.forget(func(k replayKey) bool { return k.revision == number })
+}
+
+// forgetRecording does the same for a recording.
+func (l *library) forgetRecording(id int64) {
+	l.readings.forget(func(n int64) bool { return n == id })
+	l.traces.forget(func(k traceKey) bool { return k.recording == id })
+	l.replays.forget(func(k replayKey) bool { return k.recording == id })
 }

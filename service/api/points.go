@@ -16,11 +16,6 @@ import (
 	"rectura/service/store"
 )
 
-// columnProblem says why a column could not be played.
-func columnProblem(p *logic.Program, c *recording.Column, clock recording.Clock) error {
-	return bench.Fits(p, c, clock)
-}
-
 func pointViews(p *logic.Program) []Point {
 	view := func(d sheet.Declaration, kind PointKind, u string) Point {
 		h := d.Base()
@@ -149,10 +144,7 @@ func (s *Server) GetCurve(ctx context.Context, request GetCurveRequestObject) (G
 // GetHistogram counts how often an input was where.
 func (s *Server) GetHistogram(ctx context.Context, request GetHistogramRequestObject) (GetHistogramResponseObject, error) {
 	q := request.Params
-	if q.Bins < 1 || q.Bins > 500 {
-		return nil, refuse(http.StatusUnprocessableEntity, "The number of bins is from 1 to 500.")
-	}
-	_, _, c, err := s.library.trace(ctx, q.Revision, q.Recording, q.Point, otherwise{})
+	_, c, err := s.library.trace(ctx, q.Revision, q.Recording, q.Point, otherwise{})
 	if err != nil {
 		return nil, refusal(err)
 	}
@@ -167,7 +159,10 @@ func (s *Server) GetHistogram(ctx context.Context, request GetHistogramRequestOb
 // of must be the newest.
 func (s *Server) keep(ctx context.Context, base int64, sources []sheet.Source, name, text, note string) (int64, error) {
 	changed := bench.Changed(sources, name, text)
-	job, _, found := logic.Check(changed)
+	job, _, found, err := s.check(ctx, changed)
+	if err != nil {
+		return 0, err
+	}
 	if sheet.HasErrors(found) {
 		return 0, &failure{http.StatusUnprocessableEntity, "The job would have errors and was not kept.", found}
 	}
@@ -198,9 +193,15 @@ func (s *Server) Calibrate(ctx context.Context, request CalibrateRequestObject) 
 	if note := strings.TrimSpace(text(body.Note)); note != "" {
 		comment += ", " + strings.Join(strings.Fields(note), " ")
 	}
-	c, err := bench.Calibrate(sources, body.Input, readings, comment)
+	c, err := do(ctx, s.desk, func(context.Context) (*bench.Calibration, error) {
+		c, err := bench.Calibrate(sources, body.Input, readings, comment)
+		if err != nil {
+			return nil, refuse(http.StatusUnprocessableEntity, err.Error())
+		}
+		return c, nil
+	})
 	if err != nil {
-		return nil, refuse(http.StatusUnprocessableEntity, err.Error())
+		return nil, err
 	}
 	v := Calibrate200JSONResponse{Input: c.Input, Unit: c.Unit.Name(), Clause: c.Clause, Points: []CalibrationPoint{}}
 	for _, p := range c.Points {
@@ -238,9 +239,15 @@ func (s *Server) Teach(ctx context.Context, request TeachRequestObject) (TeachRe
 	window := func(w TimeWindow) [2]int64 {
 		return [2]int64{r.Origin + nanoseconds(min(w.From, w.To)), r.Origin + nanoseconds(max(w.From, w.To))}
 	}
-	l, err := bench.Teach(p, r, body.Input, window(body.Normal), window(body.Trouble))
+	l, err := do(ctx, s.bench, func(work context.Context) (*bench.Lesson, error) {
+		l, err := bench.Teach(p.Program, r, body.Input, window(body.Normal), window(body.Trouble), stop(work))
+		if err != nil {
+			return nil, refusal(err)
+		}
+		return l, nil
+	})
 	if err != nil {
-		return nil, refuse(http.StatusUnprocessableEntity, err.Error())
+		return nil, err
 	}
 	v := Teach200JSONResponse{Input: l.Input, Unit: l.Unit.Name(), Normal: lessonWindow(l.Normal), Trouble: lessonWindow(l.Trouble), Separable: l.Separable, Direction: LessonDirectionRising,
 		Trip: l.Trip, Reset: l.Reset, Hysteresis: l.Hysteresis(), OnDelaySeconds: seconds(l.OnDelay), Margin: l.Margin, Advice: l.Advice}

@@ -1,9 +1,13 @@
 package api
 
 import (
+	"context"
 	"errors"
 	"log/slog"
 	"net/http"
+	"os"
+	"strings"
+	"syscall"
 
 	"github.com/labstack/echo/v4"
 
@@ -44,6 +48,16 @@ func problem(err error) Problem {
 			found := findings(f.findings)
 			p.Findings = &found
 		}
+	case errors.Is(err, os.ErrDeadlineExceeded):
+		p.Status, detail = http.StatusRequestTimeout, "What was sent came in too slowly, and was given up; nothing of it was kept."
+	case errors.Is(err, context.Canceled):
+		p.Status, detail = statusClientGone, "The client has gone."
+	case errors.Is(err, store.ErrFull) || errors.Is(err, syscall.ENOSPC):
+		p.Status, detail = http.StatusInsufficientStorage, sentence(err)+" Nothing was kept."
+	case errors.Is(err, store.ErrDamaged):
+		p.Status, detail = http.StatusServiceUnavailable, sentence(err)
+	case errors.Is(err, store.ErrNeeded):
+		p.Status, detail = http.StatusConflict, sentence(err)
 	case errors.As(err, &badFile):
 		p.Status, detail = http.StatusUnprocessableEntity, badFile.Error()
 	case errors.Is(err, store.ErrNotFound):
@@ -60,12 +74,28 @@ func problem(err error) Problem {
 	return p
 }
 
+// statusClientGone is written to the log where nobody is left to be answered.
+const statusClientGone = 499
+
+// sentence is an error as the beginning and the end of a sentence.
+func sentence(err error) string {
+	s := []rune(err.Error())
+	return strings.ToUpper(string(s[:1])) + string(s[1:]) + "."
+}
+
 // handleError answers every error of the API with problem details (RFC 9457).
 func (s *Server) handleError(err error, c echo.Context) {
 	if c.Response().Committed {
 		return
 	}
 	p := problem(err)
+	if c.Request().Context().Err() != nil || p.Status == statusClientGone {
+		c.Response().Status = statusClientGone
+		return
+	}
+	if p.Status == http.StatusTooManyRequests || p.Status == http.StatusServiceUnavailable {
+		c.Response().Header().Set(echo.HeaderRetryAfter, "2")
+	}
 	if p.Status >= http.StatusInternalServerError {
 		s.log.Error("request failed", slog.String("path", c.Request().URL.Path), slog.Any("error", err))
 	}

@@ -2,9 +2,12 @@ package api
 
 import (
 	"context"
+	"errors"
+	"fmt"
 	"io"
 	"math"
 	"net/http"
+	"os"
 
 	"rectura/core/recording"
 	"rectura/core/recording/format"
@@ -33,19 +36,81 @@ func (s *Server) GetRecording(ctx context.Context, request GetRecordingRequestOb
 	return GetRecording200JSONResponse(recordingView(r)), nil
 }
 
-// ExportRecording gives a recording as a file.
+// DeleteRecording deletes a recording with its readings.
+func (s *Server) DeleteRecording(ctx context.Context, request DeleteRecordingRequestObject) (DeleteRecordingResponseObject, error) {
+	if err := s.store.DeleteRecording(ctx, request.Id); err != nil {
+		return nil, err
+	}
+	s.library.forgetRecording(request.Id)
+	return DeleteRecording204Response{}, nil
+}
+
+// ExportRecording gives a recording as a file. It is written to its end before
+// the first byte is sent, so that what arrives is whole.
 func (s *Server) ExportRecording(ctx context.Context, request ExportRecordingRequestObject) (ExportRecordingResponseObject, error) {
-	r, err := s.library.recording(ctx, request.Id)
+	file, err := do(ctx, s.bench, func(work context.Context) (*exported, error) {
+		r, err := s.library.recording(work, request.Id)
+		if err != nil {
+			return nil, err
+		}
+		return s.export(work, format.Format(request.Params.Format), r)
+	})
 	if err != nil {
 		return nil, err
 	}
-	f := format.Format(request.Params.Format)
-	if f != format.CSV && f != format.JSONL && f != format.Parquet {
-		return nil, refuse(http.StatusUnprocessableEntity, "A recording is written as csv, jsonl or parquet.")
+	return ExportRecording200ApplicationoctetStreamResponse{Body: file, ContentLength: file.size}, nil
+}
+
+// An exported file is sent once, and gone when it is closed.
+type exported struct {
+	*os.File
+	size int64
+}
+
+// Close removes the file.
+func (f *exported) Close() error { return errors.Join(f.File.Close(), os.Remove(f.Name())) }
+
+// mostExported is the largest file that a recording is written to, in bytes.
+const mostExported = 8 << 30
+
+func (s *Server) export(work context.Context, f format.Format, r *recording.Recording) (*exported, error) {
+	file, err := s.store.Temporary("*." + string(f))
+	if err != nil {
+		return nil, fmt.Errorf("writing the file: %w", err)
 	}
-	in, out := io.Pipe()
-	go func() { out.CloseWithError(format.Write(f, out, r)) }()
-	return ExportRecording200ApplicationoctetStreamResponse{Body: in}, nil
+	x := &exported{File: file}
+	out := &stoppableWriter{work: work, Writer: file, left: mostExported}
+	if err := format.Write(f, out, r); err != nil {
+		if out.left < 0 {
+			err = refuse(http.StatusUnprocessableEntity, fmt.Sprintf("As %s this recording is larger than %d GiB; choose another format.", f, mostExported>>30))
+		}
+		return nil, errors.Join(err, x.Close())
+	}
+	if x.size, err = file.Seek(0, io.SeekCurrent); err == nil {
+		_, err = file.Seek(0, io.SeekStart)
+	}
+	if err != nil {
+		return nil, errors.Join(fmt.Errorf("writing the file: %w", err), x.Close())
+	}
+	return x, nil
+}
+
+// A stoppableWriter ends with the work that it is written for, or when too much
+// is written.
+type stoppableWriter struct {
+	work context.Context
+	io.Writer
+	left int64
+}
+
+func (w *stoppableWriter) Write(p []byte) (int, error) {
+	if w.left -= int64(len(p)); w.left < 0 {
+		return 0, io.ErrShortWrite
+	}
+	if err := stop(w.work)(); err != nil {
+		return 0, err
+	}
+	return w.Writer.Write(p)
 }
 
 func recordingView(r *store.Recording) Recording {

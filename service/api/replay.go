@@ -2,10 +2,10 @@ package api
 
 import (
 	"context"
+	"errors"
 	"math"
 	"net/http"
 	"slices"
-	"time"
 
 	"rectura/core/bench"
 	"rectura/core/logic"
@@ -20,10 +20,6 @@ const defaultMost = 5000
 // Replay plays a stored recording through a stored revision.
 func (s *Server) Replay(ctx context.Context, request ReplayRequestObject) (ReplayResponseObject, error) {
 	body := request.Body
-	options, err := replayOptions(body.Set, body.Scan)
-	if err != nil {
-		return nil, err
-	}
 	p, err := s.library.program(ctx, body.Revision)
 	if err != nil {
 		return nil, err
@@ -32,42 +28,47 @@ func (s *Server) Replay(ctx context.Context, request ReplayRequestObject) (Repla
 	if err != nil {
 		return nil, err
 	}
-	r, err := s.library.part(ctx, body.Recording, text(body.From), text(body.To))
-	if err != nil {
-		return nil, refusal(err)
+	first, most := 0, defaultMost
+	if body.First != nil {
+		first = *body.First
 	}
-	free, err := s.library.place(ctx)
-	if err != nil {
-		return nil, err
-	}
-	defer free()
-	began := time.Now()
-	result, err := bench.Replay(p, r, options)
-	if err != nil {
-		return nil, refusal(err)
-	}
-	took := time.Since(began)
-	chart, err := plot.FromReplay(result, p.Job.Title, known.Name)
-	if err != nil {
-		return nil, err
-	}
-	most := defaultMost
 	if body.Most != nil {
 		most = *body.Most
 	}
-	return Replay200JSONResponse{
+	o := otherwise{scan: text(body.Scan)}
+	if body.Set != nil {
+		for name, value := range *body.Set {
+			o.set = append(o.set, name+"="+value)
+		}
+	}
+	key := replayKey{revision: body.Revision, recording: body.Recording, from: text(body.From), to: text(body.To), page: first / replayPage}
+	v, err := s.library.replay(ctx, p, key, o)
+	if err != nil {
+		return nil, err
+	}
+	from := min(first-key.page*replayPage, len(v.Transitions))
+	to := min(from+most, len(v.Transitions))
+	r := v.Recording
+	answer := Replay200JSONResponse{
 		Job: p.Job.Title, Revision: body.Revision, Recording: known.Name, Clock: clockView(r.Clock, r.Origin),
-		Seconds: seconds(r.End - r.Start), Samples: r.Samples(), Took: took.Seconds(),
-		Transitions: transitionViews(result, most), TransitionsTotal: len(result.Transitions),
-		Summary: summaryViews(result), Panels: panelViews(result, chart), Lanes: laneViews(result, chart),
-		Warnings: append([]string{}, append(result.Warnings, r.Notes...)...),
-	}, nil
+		Seconds: seconds(r.End - r.Start), Samples: r.Samples(), Took: v.took.Seconds(),
+		Transitions: transitionViews(v.Result, v.Transitions[from:to]), TransitionsTotal: v.Changes,
+		Summary: []Summary{}, Panels: []Panel{}, Lanes: []Lane{}, Warnings: []string{}, Marks: []Mark{},
+	}
+	if first == 0 { // a later page is of transitions alone
+		for _, m := range v.Marks {
+			answer.Marks = append(answer.Marks, Mark{T: seconds(m.Time - r.Origin), Number: m.Number})
+		}
+		answer.Summary, answer.Panels, answer.Lanes = summaryViews(v.Result), panelViews(v.Result, v.chart), laneViews(v.Result, v.chart)
+		answer.Warnings = append(answer.Warnings, append(v.Warnings, r.Notes...)...)
+	}
+	return answer, nil
 }
 
 // refusal turns an error of the bench, which is about what was asked for, into
 // one that the caller is told.
 func refusal(err error) error {
-	if p := problem(err); p.Status != http.StatusInternalServerError {
+	if p := problem(err); p.Status != http.StatusInternalServerError || errors.Is(err, errTooLong) || errors.Is(err, errClosing) || errors.Is(err, context.Canceled) || errors.Is(err, context.DeadlineExceeded) {
 		return err
 	}
 	return refuse(http.StatusUnprocessableEntity, err.Error())
@@ -102,28 +103,17 @@ func playOptions(set map[string]string, scan string) (o bench.Options, err error
 	return o, nil
 }
 
-// transitionViews gives each transition the reasons that led to it, down to
-// the readings: an output's callers bring the reasons of their own last change.
-func transitionViews(r *bench.Result, most int) []Transition {
+// transitionViews gives each transition its reasons, which name others by their
+// numbers.
+func transitionViews(r *bench.Result, some []logic.Transition) []Transition {
 	p, clock := r.Program, r.Recording.Clock
-	last := make([][]Reason, len(p.Rules)) // the reasons of each rule's last change
-	bands := make([][]Reason, len(p.Bands))
 	all := []Transition{}
-	for _, t := range r.Transitions {
-		if len(all) == most {
-			break
-		}
+	for _, t := range some {
 		from, to := p.States(t)
-		v := Transition{T: seconds(t.Time - r.Recording.Origin), Time: clock.FormatMillis(t.Time), Name: p.Name(t.Kind, int(t.Index)),
+		v := Transition{Number: t.Number, T: seconds(t.Time - r.Recording.Origin), Time: clock.FormatMillis(t.Time), Name: p.Name(t.Kind, int(t.Index)),
 			Kind: TransitionKind(t.Kind.String()), From: from, To: to, Because: p.Sentence(t, clock.Format), Reasons: []Reason{}}
 		for _, term := range slices.Concat(t.Reason.Terms, t.Reason.Permit) {
-			reason := Reason{Text: p.TermText(term), Reasons: []Reason{}}
-			switch term.Kind {
-			case logic.RuleTerm:
-				reason.Reasons = append(reason.Reasons, last[term.Rule]...)
-			case logic.BandTerm:
-				reason.Reasons = append(reason.Reasons, bands[term.Rule]...)
-			}
+			reason := Reason{Text: p.TermText(term), Transition: numbered(term.From)}
 			if term.For > 0 {
 				delay := logic.DelayText(term, t.Time, clock.Format)
 				reason.Since = &delay
@@ -134,25 +124,20 @@ func transitionViews(r *bench.Result, most int) []Transition {
 			}
 			v.Reasons = append(v.Reasons, reason)
 		}
-		switch t.Kind {
-		case logic.RuleKind, logic.AlarmKind:
-			last[t.Index] = v.Reasons
-		case logic.BandsKind:
-			bands[t.Index] = v.Reasons
-		}
-		for _, i := range t.Reason.Callers {
-			reason := Reason{Text: p.CallerText(t.Reason.Cause, i), Reasons: []Reason{}}
-			switch caller := p.Calling[i]; caller.Kind {
-			case logic.RuleKind, logic.AlarmKind:
-				reason.Reasons = append(reason.Reasons, last[caller.Index]...)
-			case logic.BandsKind:
-				reason.Reasons = append(reason.Reasons, bands[caller.Index]...)
-			}
-			v.Reasons = append(v.Reasons, reason)
+		for k, i := range t.Reason.Callers {
+			v.Reasons = append(v.Reasons, Reason{Text: p.CallerText(t.Reason.Cause, i), Transition: numbered(t.Reason.From[k])})
 		}
 		all = append(all, v)
 	}
 	return all
+}
+
+// numbered is the number of a transition; nil for none.
+func numbered(n int64) *int64 {
+	if n < 0 {
+		return nil
+	}
+	return &n
 }
 
 func summaryViews(r *bench.Result) []Summary {
@@ -162,7 +147,7 @@ func summaryViews(r *bench.Result) []Summary {
 		if x := sum.Range; x != nil {
 			o := &r.Program.Outputs[sum.Index]
 			u := o.Unit.Name()
-			v.Min, v.Max, v.Mean, v.Unit, v.Final = &x.Min, &x.Max, &x.Mean, &u, o.Text(x.Final)
+			v.Min, v.Max, v.Mean, v.Unit, v.Final = finite(x.Min), finite(x.Max), finite(x.Mean), &u, o.Text(x.Final)
 		} else {
 			on := seconds(sum.On)
 			v.Starts, v.OnSeconds, v.Final = &sum.Starts, &on, r.Program.StateText(sum.Kind, int(sum.Index), sum.Final)
@@ -195,7 +180,13 @@ func laneViews(r *bench.Result, c *plot.Chart) []Lane {
 		if lane.Plant {
 			v.Kind = LaneKindPlant
 		}
-		for _, span := range lane.Spans {
+		spans, merged := merge(lane.Spans)
+		v.Merged = merged
+		for _, span := range spans {
+			if span.several {
+				v.Spans = append(v.Spans, Span{From: seconds(span.From - r.Recording.Origin), To: seconds(span.To - r.Recording.Origin), State: SpanStateSeveral})
+				continue
+			}
 			state := SpanState(span.State.String())
 			if (lane.Kind == logic.InputKind || lane.Plant) && span.State == logic.Undecided {
 				state = SpanStateUnread
@@ -214,16 +205,49 @@ func laneViews(r *bench.Result, c *plot.Chart) []Lane {
 	return all
 }
 
+// A laneSpan is a span, or several that are too short to be told apart.
+type laneSpan struct {
+	bench.Span
+	several bool
+}
+
+// mostSpans is about how many spans a lane is answered with.
+const mostSpans = 2000
+
+// merge joins spans that follow each other and are shorter than a lane can show,
+// where there are very many of them. It tells how many were joined.
+func merge(all []bench.Span) (spans []laneSpan, merged int) {
+	least := int64(0)
+	if n := len(all); n > mostSpans {
+		least = (all[n-1].To - all[0].From) / mostSpans
+	}
+	for _, s := range all {
+		n := len(spans)
+		if s.To-s.From >= least || n == 0 {
+			spans = append(spans, laneSpan{s, false})
+			continue
+		}
+		if last := &spans[n-1]; last.To-last.From < least {
+			last.To = s.To
+			merged++
+			if !last.several {
+				last.several = true
+				merged++
+			}
+			continue
+		}
+		spans = append(spans, laneSpan{s, false})
+	}
+	return spans, merged
+}
+
 // GetSeries gives an input or an analog output for a window and a number of
 // pixels.
 func (s *Server) GetSeries(ctx context.Context, request GetSeriesRequestObject) (GetSeriesResponseObject, error) {
 	q := request.Params
-	if q.Pixels < 1 || q.Pixels > 8192 {
-		return nil, refuse(http.StatusUnprocessableEntity, "The number of pixels is from 1 to 8192.")
-	}
-	_, r, c, err := s.library.trace(ctx, q.Revision, q.Recording, q.Point, playedBy(q.Set, q.Scan))
+	r, c, err := s.library.trace(ctx, q.Revision, q.Recording, q.Point, playedBy(q.Set, q.Scan))
 	if err != nil {
-		return nil, refusal(err)
+		return nil, err
 	}
 	if c == nil {
 		c = &recording.Column{Name: q.Point}
@@ -296,9 +320,9 @@ func (s *Server) GetValues(ctx context.Context, request GetValuesRequestObject) 
 	}
 	answer := GetValues200JSONResponse{}
 	for _, name := range names {
-		_, r, c, err := s.library.trace(ctx, q.Revision, q.Recording, name, playedBy(q.Set, q.Scan))
+		r, c, err := s.library.trace(ctx, q.Revision, q.Recording, name, playedBy(q.Set, q.Scan))
 		if err != nil {
-			return nil, refusal(err)
+			return nil, err
 		}
 		if c == nil {
 			continue
@@ -314,6 +338,14 @@ func (s *Server) GetValues(ctx context.Context, request GetValuesRequestObject) 
 		answer = append(answer, view)
 	}
 	return answer, nil
+}
+
+// finite is a number as JSON can have it: nil for what is none.
+func finite(v float64) *float64 {
+	if math.IsNaN(v) || math.IsInf(v, 0) {
+		return nil
+	}
+	return &v
 }
 
 // nanoseconds is a number of seconds in nanoseconds, kept within what an int64

@@ -34,7 +34,10 @@ func (s *Server) PushRevision(ctx context.Context, request PushRevisionRequestOb
 	if err != nil {
 		return nil, err
 	}
-	job, _, found := logic.Check(sheets)
+	job, _, found, err := s.check(ctx, sheets)
+	if err != nil {
+		return nil, err
+	}
 	if sheet.HasErrors(found) {
 		return nil, &failure{http.StatusUnprocessableEntity, "The job has errors and was not kept; mend them and push again.", found}
 	}
@@ -63,8 +66,7 @@ func (s *Server) GetRevision(ctx context.Context, request GetRevisionRequestObje
 	if err != nil {
 		return nil, err
 	}
-	_, _, found := logic.Check(sheets)
-	answer := GetRevision200JSONResponse{Revision: revisionView(r), Findings: findings(found), Sheets: []Sheet{}, Points: pointViews(p), Setpoints: setpointViews(p.Job), Rules: ruleViews(p, false)}
+	answer := GetRevision200JSONResponse{Revision: revisionView(r), Findings: findings(p.found), Sheets: []Sheet{}, Points: pointViews(p.Program), Setpoints: setpointViews(p.Job), Rules: ruleViews(p.Program, false)}
 	answer.Sheets = sheetViews(sheets)
 	return answer, nil
 }
@@ -140,7 +142,16 @@ func rulePointView(pt logic.RulePoint) RulePoint {
 func quantities(all []unit.Quantity) []Quantity {
 	views := make([]Quantity, len(all))
 	for i, q := range all {
-		views[i] = Quantity{Value: q.Value, Unit: q.Unit.Name()}
+		views[i] = Quantity{Value: finite(q.Value), Unit: q.Unit.Name()}
 	}
 	return views
+}
+
+// DeleteRevision deletes a revision; the newest one stays.
+func (s *Server) DeleteRevision(ctx context.Context, request DeleteRevisionRequestObject) (DeleteRevisionResponseObject, error) {
+	if err := s.store.DeleteRevision(ctx, request.Number); err != nil {
+		return nil, err
+	}
+	s.library.forgetRevision(request.Number)
+	return DeleteRevision204Response{}, nil
 }

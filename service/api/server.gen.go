@@ -240,6 +240,7 @@ const (
 	SpanStateBad       SpanState = "bad"
 	SpanStateOff       SpanState = "off"
 	SpanStateOn        SpanState = "on"
+	SpanStateSeveral   SpanState = "several"
 	SpanStateUndecided SpanState = "undecided"
 	SpanStateUnread    SpanState = "unread"
 )
@@ -252,6 +253,8 @@ func (e SpanState) Valid() bool {
 	case SpanStateOff:
 		return true
 	case SpanStateOn:
+		return true
+	case SpanStateSeveral:
 		return true
 	case SpanStateUndecided:
 		return true
@@ -313,39 +316,6 @@ func (e ExportRecordingParamsFormat) Valid() bool {
 	}
 }
 
-// Account defines model for Account.
-type Account struct {
-	Because string   `json:"because"`
-	Grounds []Ground `json:"grounds"`
-	Kind    string   `json:"kind"`
-
-	// Misses Delays that did not run out, nearest to the time.
-	Misses []Miss      `json:"misses"`
-	Name   string      `json:"name"`
-	Next   *NextChange `json:"next,omitempty"`
-
-	// Since the time of the change that led to it
-	Since string `json:"since"`
-	State string `json:"state"`
-	Time  string `json:"time"`
-}
-
-// AccountRequest defines model for AccountRequest.
-type AccountRequest struct {
-	Name      string `json:"name"`
-	Recording int64  `json:"recording"`
-	Revision  int64  `json:"revision"`
-
-	// Scan a duration, such as 500 ms
-	Scan *string `json:"scan,omitempty"`
-
-	// Set Other values of setpoints and constants, with their units.
-	Set *map[string]string `json:"set,omitempty"`
-
-	// T seconds since the recording's start
-	T float64 `json:"t"`
-}
-
 // AdoptRequest defines model for AdoptRequest.
 type AdoptRequest struct {
 	// Bound Points of the pattern, by name, and the points of the job that stand for them.
@@ -361,6 +331,14 @@ type AdoptRequest struct {
 type Adopted struct {
 	Names  []string `json:"names"`
 	Sheets []Sheet  `json:"sheets"`
+}
+
+// Bench defines model for Bench.
+type Bench struct {
+	// Places how many computations go on at once
+	Places  int       `json:"places"`
+	Running int       `json:"running"`
+	Waiting []Waiting `json:"waiting"`
 }
 
 // Calibration defines model for Calibration.
@@ -501,6 +479,44 @@ type Draft struct {
 	Sheets []Sheet   `json:"sheets"`
 }
 
+// Explanation defines model for Explanation.
+type Explanation struct {
+	Because string `json:"because"`
+
+	// Grounds Those and all that these stand on, each once.
+	Grounds []Ground `json:"grounds"`
+	Kind    string   `json:"kind"`
+
+	// Misses Delays that did not run out, nearest to the time.
+	Misses []Miss      `json:"misses"`
+	Name   string      `json:"name"`
+	Next   *NextChange `json:"next,omitempty"`
+
+	// Reasons The grounds that it stands on itself, by their numbers, from 0, in grounds.
+	Reasons []int `json:"reasons"`
+
+	// Since the time of the change that led to it
+	Since string `json:"since"`
+	State string `json:"state"`
+	Time  string `json:"time"`
+}
+
+// ExplanationRequest defines model for ExplanationRequest.
+type ExplanationRequest struct {
+	Name      string `json:"name"`
+	Recording int64  `json:"recording"`
+	Revision  int64  `json:"revision"`
+
+	// Scan a duration, such as 500 ms
+	Scan *string `json:"scan,omitempty"`
+
+	// Set Other values of setpoints and constants, with their units.
+	Set *map[string]string `json:"set,omitempty"`
+
+	// T seconds since the recording's start
+	T float64 `json:"t"`
+}
+
 // Finding defines model for Finding.
 type Finding struct {
 	Code     string `json:"code"`
@@ -520,7 +536,9 @@ type Ground struct {
 	Delay  *string     `json:"delay,omitempty"`
 	Stages *[]Quantity `json:"stages,omitempty"`
 	Text   string      `json:"text"`
-	Under  []Ground    `json:"under"`
+
+	// Under What it stands on, by numbers in grounds. Rules and outputs that look at each other form circles.
+	Under []int `json:"under"`
 }
 
 // Histogram defines model for Histogram.
@@ -536,11 +554,14 @@ type Histogram struct {
 // Lane defines model for Lane.
 type Lane struct {
 	// Kind plant: what the recording says of an output
-	Kind   LaneKind `json:"kind"`
-	Name   string   `json:"name"`
-	Spans  []Span   `json:"spans"`
-	Starts int      `json:"starts"`
-	Title  string   `json:"title"`
+	Kind LaneKind `json:"kind"`
+
+	// Merged how many states were too short to be told apart; they stand in spans of several
+	Merged int    `json:"merged"`
+	Name   string `json:"name"`
+	Spans  []Span `json:"spans"`
+	Starts int    `json:"starts"`
+	Title  string `json:"title"`
 }
 
 // LaneKind plant: what the recording says of an output
@@ -592,6 +613,12 @@ type LessonWindow struct {
 	Low      float64 `json:"low"`
 	Noise    float64 `json:"noise"`
 	Readings int     `json:"readings"`
+}
+
+// Mark defines model for Mark.
+type Mark struct {
+	Number int64   `json:"number"`
+	T      float64 `json:"t"`
 }
 
 // MergeRequest defines model for MergeRequest.
@@ -813,18 +840,28 @@ type Problem struct {
 
 // Quantity defines model for Quantity.
 type Quantity struct {
-	Unit  string  `json:"unit"`
-	Value float64 `json:"value"`
+	Unit string `json:"unit"`
+
+	// Value null where the chain gives no number
+	Value *float64 `json:"value"`
+}
+
+// Ready defines model for Ready.
+type Ready struct {
+	// Damaged What is not as it was kept, as far as it has been gone through; none of it is given out.
+	Damaged []string `json:"damaged"`
+	Status  string   `json:"status"`
 }
 
 // Reason defines model for Reason.
 type Reason struct {
-	Reasons []Reason `json:"reasons"`
-
 	// Since how long it had lasted, in words
 	Since  *string     `json:"since,omitempty"`
 	Stages *[]Quantity `json:"stages,omitempty"`
 	Text   string      `json:"text"`
+
+	// Transition the number of the transition that it stands on; it may come later at the same instant, or not be among those listed
+	Transition *int64 `json:"transition,omitempty"`
 }
 
 // Recording defines model for Recording.
@@ -854,9 +891,12 @@ type RenameRequest struct {
 
 // Replay defines model for Replay.
 type Replay struct {
-	Clock     Clock     `json:"clock"`
-	Job       string    `json:"job"`
-	Lanes     []Lane    `json:"lanes"`
+	Clock Clock  `json:"clock"`
+	Job   string `json:"job"`
+	Lanes []Lane `json:"lanes"`
+
+	// Marks Where every thousandth transition stands, from the first on, so that any of them can be asked for by its time or number.
+	Marks     []Mark    `json:"marks"`
 	Panels    []Panel   `json:"panels"`
 	Recording string    `json:"recording"`
 	Revision  int64     `json:"revision"`
@@ -873,7 +913,9 @@ type Replay struct {
 
 // ReplayRequest defines model for ReplayRequest.
 type ReplayRequest struct {
-	From *string `json:"from,omitempty"`
+	// First how many transitions are passed over
+	First *int    `json:"first,omitempty"`
+	From  *string `json:"from,omitempty"`
 
 	// Most the largest number of transitions to answer with
 	Most      *int  `json:"most,omitempty"`
@@ -1066,7 +1108,10 @@ type Transition struct {
 	Kind    TransitionKind `json:"kind"`
 	Name    string         `json:"name"`
 
-	// Reasons The reasons down to the readings.
+	// Number of the replay, from 0; reasons name transitions by it
+	Number int64 `json:"number"`
+
+	// Reasons The reasons, of which each may name another transition whose reasons it stands on.
 	Reasons []Reason `json:"reasons"`
 	T       float64  `json:"t"`
 	Time    string   `json:"time"`
@@ -1113,6 +1158,18 @@ type Value struct {
 type Version struct {
 	Go      string `json:"go"`
 	Version string `json:"version"`
+}
+
+// Waiting defines model for Waiting.
+type Waiting struct {
+	// Place from 1, which is next
+	Place int `json:"place"`
+
+	// Request what the request calls itself; empty if it does not
+	Request string `json:"request"`
+
+	// Seconds for how long it has waited
+	Seconds float64 `json:"seconds"`
 }
 
 // GetCurveParams defines parameters for GetCurve.
@@ -1227,9 +1284,6 @@ type GetValuesParams struct {
 	Scan *string `form:"scan,omitempty" json:"scan,omitempty"`
 }
 
-// ExplainJSONRequestBody defines body for Explain for application/json ContentType.
-type ExplainJSONRequestBody = AccountRequest
-
 // AdoptJSONRequestBody defines body for Adopt for application/json ContentType.
 type AdoptJSONRequestBody = AdoptRequest
 
@@ -1241,6 +1295,9 @@ type CheckJSONRequestBody = CheckRequest
 
 // PutDraftJSONRequestBody defines body for PutDraft for application/json ContentType.
 type PutDraftJSONRequestBody = NewDraft
+
+// ExplainJSONRequestBody defines body for Explain for application/json ContentType.
+type ExplainJSONRequestBody = ExplanationRequest
 
 // TeachJSONRequestBody defines body for Teach for application/json ContentType.
 type TeachJSONRequestBody = LessonRequest
@@ -1262,12 +1319,12 @@ type TryJSONRequestBody = TryRequest
 
 // ServerInterface represents all server handlers.
 type ServerInterface interface {
-	// Explain Why an input, a rule or an output is as it is at a time of a replay, or why it is not otherwise.
-	// (POST /accounts)
-	Explain(ctx echo.Context) error
 	// Adopt A job with the declarations of a building block. Nothing is kept.
 	// (POST /adoptions)
 	Adopt(ctx echo.Context) error
+	// GetBench How much the bench has to do, and who waits. A request finds itself by the name that it gave in X-Request-ID.
+	// (GET /bench)
+	GetBench(ctx echo.Context) error
 	// Calibrate An input's calibration from readings and their references; kept as a new revision if asked.
 	// (POST /calibrations)
 	Calibrate(ctx echo.Context) error
@@ -1289,6 +1346,9 @@ type ServerInterface interface {
 	// PutDraft Keep a draft, with or without errors, in the place of the owner's last one.
 	// (PUT /drafts/{owner})
 	PutDraft(ctx echo.Context, owner string) error
+	// Explain Why an input, a rule or an output is as it is at a time of a replay, or why it is not otherwise.
+	// (POST /explanations)
+	Explain(ctx echo.Context) error
 	// GetHealth The process answers.
 	// (GET /health)
 	GetHealth(ctx echo.Context) error
@@ -1316,6 +1376,9 @@ type ServerInterface interface {
 	// UploadRecording Keep a recording, from a file of any form that is read.
 	// (POST /recordings)
 	UploadRecording(ctx echo.Context, params UploadRecordingParams) error
+	// DeleteRecording Delete a recording with its readings.
+	// (DELETE /recordings/{id})
+	DeleteRecording(ctx echo.Context, id int64) error
 	// GetRecording One recording, without its readings.
 	// (GET /recordings/{id})
 	GetRecording(ctx echo.Context, id int64) error
@@ -1334,6 +1397,9 @@ type ServerInterface interface {
 	// PushRevision Keep a job as the next revision. A job with errors is refused.
 	// (POST /revisions)
 	PushRevision(ctx echo.Context) error
+	// DeleteRevision Delete a revision. The newest one stays.
+	// (DELETE /revisions/{number})
+	DeleteRevision(ctx echo.Context, number int64) error
 	// GetRevision One revision, with its points, setpoints and rules.
 	// (GET /revisions/{number})
 	GetRevision(ctx echo.Context, number int64) error
@@ -1359,21 +1425,21 @@ type ServerInterfaceWrapper struct {
 	Handler ServerInterface
 }
 
-// Explain converts echo context to params.
-func (w *ServerInterfaceWrapper) Explain(ctx echo.Context) error {
-	var err error
-
-	// Invoke the callback with all the unmarshaled arguments
-	err = w.Handler.Explain(ctx)
-	return err
-}
-
 // Adopt converts echo context to params.
 func (w *ServerInterfaceWrapper) Adopt(ctx echo.Context) error {
 	var err error
 
 	// Invoke the callback with all the unmarshaled arguments
 	err = w.Handler.Adopt(ctx)
+	return err
+}
+
+// GetBench converts echo context to params.
+func (w *ServerInterfaceWrapper) GetBench(ctx echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.GetBench(ctx)
 	return err
 }
 
@@ -1490,6 +1556,15 @@ func (w *ServerInterfaceWrapper) PutDraft(ctx echo.Context) error {
 
 	// Invoke the callback with all the unmarshaled arguments
 	err = w.Handler.PutDraft(ctx, owner)
+	return err
+}
+
+// Explain converts echo context to params.
+func (w *ServerInterfaceWrapper) Explain(ctx echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.Explain(ctx)
 	return err
 }
 
@@ -1734,6 +1809,22 @@ func (w *ServerInterfaceWrapper) UploadRecording(ctx echo.Context) error {
 	return err
 }
 
+// DeleteRecording converts echo context to params.
+func (w *ServerInterfaceWrapper) DeleteRecording(ctx echo.Context) error {
+	var err error
+	// ------------- Path parameter "id" -------------
+	var id int64
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", ctx.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter id: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.DeleteRecording(ctx, id)
+	return err
+}
+
 // GetRecording converts echo context to params.
 func (w *ServerInterfaceWrapper) GetRecording(ctx echo.Context) error {
 	var err error
@@ -1808,6 +1899,22 @@ func (w *ServerInterfaceWrapper) PushRevision(ctx echo.Context) error {
 
 	// Invoke the callback with all the unmarshaled arguments
 	err = w.Handler.PushRevision(ctx)
+	return err
+}
+
+// DeleteRevision converts echo context to params.
+func (w *ServerInterfaceWrapper) DeleteRevision(ctx echo.Context) error {
+	var err error
+	// ------------- Path parameter "number" -------------
+	var number int64
+
+	err = runtime.BindStyledParameterWithOptions("simple", "number", ctx.Param("number"), &number, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter number: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.DeleteRevision(ctx, number)
 	return err
 }
 
@@ -2042,14 +2149,16 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.GET(options.BaseURL+"/version", wrapper.GetVersion, options.OperationMiddlewares["getVersion"]...)
 	router.GET(options.BaseURL+"/revisions", wrapper.ListRevisions, options.OperationMiddlewares["listRevisions"]...)
 	router.POST(options.BaseURL+"/revisions", wrapper.PushRevision, options.OperationMiddlewares["pushRevision"]...)
+	router.DELETE(options.BaseURL+"/revisions/:number", wrapper.DeleteRevision, options.OperationMiddlewares["deleteRevision"]...)
 	router.GET(options.BaseURL+"/revisions/:number", wrapper.GetRevision, options.OperationMiddlewares["getRevision"]...)
 	router.GET(options.BaseURL+"/recordings", wrapper.ListRecordings, options.OperationMiddlewares["listRecordings"]...)
 	router.POST(options.BaseURL+"/recordings", wrapper.UploadRecording, options.OperationMiddlewares["uploadRecording"]...)
 	router.POST(options.BaseURL+"/previews", wrapper.PreviewRecording, options.OperationMiddlewares["previewRecording"]...)
 	router.GET(options.BaseURL+"/recordings/:id/file", wrapper.ExportRecording, options.OperationMiddlewares["exportRecording"]...)
+	router.DELETE(options.BaseURL+"/recordings/:id", wrapper.DeleteRecording, options.OperationMiddlewares["deleteRecording"]...)
 	router.GET(options.BaseURL+"/recordings/:id", wrapper.GetRecording, options.OperationMiddlewares["getRecording"]...)
 	router.POST(options.BaseURL+"/replays", wrapper.Replay, options.OperationMiddlewares["replay"]...)
-	router.POST(options.BaseURL+"/accounts", wrapper.Explain, options.OperationMiddlewares["explain"]...)
+	router.POST(options.BaseURL+"/explanations", wrapper.Explain, options.OperationMiddlewares["explain"]...)
 	router.GET(options.BaseURL+"/series", wrapper.GetSeries, options.OperationMiddlewares["getSeries"]...)
 	router.GET(options.BaseURL+"/values", wrapper.GetValues, options.OperationMiddlewares["getValues"]...)
 	router.POST(options.BaseURL+"/checks", wrapper.Check, options.OperationMiddlewares["check"]...)
@@ -2057,6 +2166,7 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.POST(options.BaseURL+"/renames", wrapper.Rename, options.OperationMiddlewares["rename"]...)
 	router.POST(options.BaseURL+"/merges", wrapper.Merge, options.OperationMiddlewares["merge"]...)
 	router.POST(options.BaseURL+"/adoptions", wrapper.Adopt, options.OperationMiddlewares["adopt"]...)
+	router.GET(options.BaseURL+"/bench", wrapper.GetBench, options.OperationMiddlewares["getBench"]...)
 	router.GET(options.BaseURL+"/patterns", wrapper.ListPatterns, options.OperationMiddlewares["listPatterns"]...)
 	router.GET(options.BaseURL+"/differences", wrapper.GetDifference, options.OperationMiddlewares["getDifference"]...)
 	router.DELETE(options.BaseURL+"/drafts/:owner", wrapper.DeleteDraft, options.OperationMiddlewares["deleteDraft"]...)
@@ -2073,45 +2183,6 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 type ProblemApplicationProblemPlusJSONResponse Problem
 
 type StatusJSONResponse Status
-
-type ExplainRequestObject struct {
-	Body *ExplainJSONRequestBody
-}
-
-type ExplainResponseObject interface {
-	VisitExplainResponse(w http.ResponseWriter) error
-}
-
-type Explain200JSONResponse Account
-
-func (response Explain200JSONResponse) VisitExplainResponse(w http.ResponseWriter) error {
-
-	var buf bytes.Buffer
-	if err := json.NewEncoder(&buf).Encode(response); err != nil {
-		return err
-	}
-	w.Header().Set("Content-Type", "application/json")
-	w.WriteHeader(200)
-	_, err := buf.WriteTo(w)
-	return err
-}
-
-type ExplaindefaultApplicationProblemPlusJSONResponse struct {
-	Body       Problem
-	StatusCode int
-}
-
-func (response ExplaindefaultApplicationProblemPlusJSONResponse) VisitExplainResponse(w http.ResponseWriter) error {
-
-	var buf bytes.Buffer
-	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
-		return err
-	}
-	w.Header().Set("Content-Type", "application/problem+json")
-	w.WriteHeader(response.StatusCode)
-	_, err := buf.WriteTo(w)
-	return err
-}
 
 type AdoptRequestObject struct {
 	Body *AdoptJSONRequestBody
@@ -2141,6 +2212,44 @@ type AdoptdefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response AdoptdefaultApplicationProblemPlusJSONResponse) VisitAdoptResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetBenchRequestObject struct {
+}
+
+type GetBenchResponseObject interface {
+	VisitGetBenchResponse(w http.ResponseWriter) error
+}
+
+type GetBench200JSONResponse Bench
+
+func (response GetBench200JSONResponse) VisitGetBenchResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetBenchdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetBenchdefaultApplicationProblemPlusJSONResponse) VisitGetBenchResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -2414,6 +2523,45 @@ func (response PutDraftdefaultApplicationProblemPlusJSONResponse) VisitPutDraftR
 	return err
 }
 
+type ExplainRequestObject struct {
+	Body *ExplainJSONRequestBody
+}
+
+type ExplainResponseObject interface {
+	VisitExplainResponse(w http.ResponseWriter) error
+}
+
+type Explain200JSONResponse Explanation
+
+func (response Explain200JSONResponse) VisitExplainResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ExplaindefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ExplaindefaultApplicationProblemPlusJSONResponse) VisitExplainResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type GetHealthRequestObject struct {
 }
 
@@ -2637,7 +2785,7 @@ type GetReadyResponseObject interface {
 	VisitGetReadyResponse(w http.ResponseWriter) error
 }
 
-type GetReady200JSONResponse struct{ StatusJSONResponse }
+type GetReady200JSONResponse Ready
 
 func (response GetReady200JSONResponse) VisitGetReadyResponse(w http.ResponseWriter) error {
 
@@ -2734,6 +2882,39 @@ type UploadRecordingdefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response UploadRecordingdefaultApplicationProblemPlusJSONResponse) VisitUploadRecordingResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type DeleteRecordingRequestObject struct {
+	Id int64 `json:"id"`
+}
+
+type DeleteRecordingResponseObject interface {
+	VisitDeleteRecordingResponse(w http.ResponseWriter) error
+}
+
+type DeleteRecording204Response struct {
+}
+
+func (response DeleteRecording204Response) VisitDeleteRecordingResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type DeleteRecordingdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response DeleteRecordingdefaultApplicationProblemPlusJSONResponse) VisitDeleteRecordingResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -2985,6 +3166,39 @@ func (response PushRevisiondefaultApplicationProblemPlusJSONResponse) VisitPushR
 	return err
 }
 
+type DeleteRevisionRequestObject struct {
+	Number int64 `json:"number"`
+}
+
+type DeleteRevisionResponseObject interface {
+	VisitDeleteRevisionResponse(w http.ResponseWriter) error
+}
+
+type DeleteRevision204Response struct {
+}
+
+func (response DeleteRevision204Response) VisitDeleteRevisionResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type DeleteRevisiondefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response DeleteRevisiondefaultApplicationProblemPlusJSONResponse) VisitDeleteRevisionResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type GetRevisionRequestObject struct {
 	Number int64 `json:"number"`
 }
@@ -3203,12 +3417,12 @@ func (response GetVersion200JSONResponse) VisitGetVersionResponse(w http.Respons
 
 // StrictServerInterface represents all server handlers.
 type StrictServerInterface interface {
-	// Explain Why an input, a rule or an output is as it is at a time of a replay, or why it is not otherwise.
-	// (POST /accounts)
-	Explain(ctx context.Context, request ExplainRequestObject) (ExplainResponseObject, error)
 	// Adopt A job with the declarations of a building block. Nothing is kept.
 	// (POST /adoptions)
 	Adopt(ctx context.Context, request AdoptRequestObject) (AdoptResponseObject, error)
+	// GetBench How much the bench has to do, and who waits. A request finds itself by the name that it gave in X-Request-ID.
+	// (GET /bench)
+	GetBench(ctx context.Context, request GetBenchRequestObject) (GetBenchResponseObject, error)
 	// Calibrate An input's calibration from readings and their references; kept as a new revision if asked.
 	// (POST /calibrations)
 	Calibrate(ctx context.Context, request CalibrateRequestObject) (CalibrateResponseObject, error)
@@ -3230,6 +3444,9 @@ type StrictServerInterface interface {
 	// PutDraft Keep a draft, with or without errors, in the place of the owner's last one.
 	// (PUT /drafts/{owner})
 	PutDraft(ctx context.Context, request PutDraftRequestObject) (PutDraftResponseObject, error)
+	// Explain Why an input, a rule or an output is as it is at a time of a replay, or why it is not otherwise.
+	// (POST /explanations)
+	Explain(ctx context.Context, request ExplainRequestObject) (ExplainResponseObject, error)
 	// GetHealth The process answers.
 	// (GET /health)
 	GetHealth(ctx context.Context, request GetHealthRequestObject) (GetHealthResponseObject, error)
@@ -3257,6 +3474,9 @@ type StrictServerInterface interface {
 	// UploadRecording Keep a recording, from a file of any form that is read.
 	// (POST /recordings)
 	UploadRecording(ctx context.Context, request UploadRecordingRequestObject) (UploadRecordingResponseObject, error)
+	// DeleteRecording Delete a recording with its readings.
+	// (DELETE /recordings/{id})
+	DeleteRecording(ctx context.Context, request DeleteRecordingRequestObject) (DeleteRecordingResponseObject, error)
 	// GetRecording One recording, without its readings.
 	// (GET /recordings/{id})
 	GetRecording(ctx context.Context, request GetRecordingRequestObject) (GetRecordingResponseObject, error)
@@ -3275,6 +3495,9 @@ type StrictServerInterface interface {
 	// PushRevision Keep a job as the next revision. A job with errors is refused.
 	// (POST /revisions)
 	PushRevision(ctx context.Context, request PushRevisionRequestObject) (PushRevisionResponseObject, error)
+	// DeleteRevision Delete a revision. The newest one stays.
+	// (DELETE /revisions/{number})
+	DeleteRevision(ctx context.Context, request DeleteRevisionRequestObject) (DeleteRevisionResponseObject, error)
 	// GetRevision One revision, with its points, setpoints and rules.
 	// (GET /revisions/{number})
 	GetRevision(ctx context.Context, request GetRevisionRequestObject) (GetRevisionResponseObject, error)
@@ -3305,52 +3528,6 @@ func NewStrictHandler(ssi StrictServerInterface, middlewares []StrictMiddlewareF
 type strictHandler struct {
 	ssi         StrictServerInterface
 	middlewares []StrictMiddlewareFunc
-}
-
-// Explain operation middleware
-func (sh *strictHandler) Explain(ctx echo.Context) error {
-	var request ExplainRequestObject
-
-	var body ExplainJSONRequestBody
-	var err error
-	if binder, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
-		// A request validator built on kin-openapi's openapi3filter with
-		// KeepValidatedValue leaves the value it validated on the body. Bind
-		// that value, matching member names exactly, so the handler receives
-		// what was validated instead of a second, case-insensitive decode.
-		// Otherwise bind only the request body, so that path and query
-		// parameters are not also bound into the body struct.
-		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
-			err = binder.BindBody(ctx, &body)
-		}
-	} else {
-		// A custom binder is installed on the Echo instance; defer to it
-		// entirely, since echo.Binder does not expose body-only binding and
-		// the binder may do more than decode (for example call ctx.Validate).
-		err = ctx.Bind(&body)
-	}
-	if err != nil {
-		return err
-	}
-	request.Body = &body
-
-	handler := func(ctx echo.Context, request interface{}) (interface{}, error) {
-		return sh.ssi.Explain(ctx.Request().Context(), request.(ExplainRequestObject))
-	}
-	for _, middleware := range sh.middlewares {
-		handler = middleware(handler, "Explain")
-	}
-
-	response, err := handler(ctx, request)
-
-	if err != nil {
-		return err
-	} else if validResponse, ok := response.(ExplainResponseObject); ok {
-		return validResponse.VisitExplainResponse(ctx.Response())
-	} else if response != nil {
-		return fmt.Errorf("unexpected response type: %T", response)
-	}
-	return nil
 }
 
 // Adopt operation middleware
@@ -3393,6 +3570,29 @@ func (sh *strictHandler) Adopt(ctx echo.Context) error {
 		return err
 	} else if validResponse, ok := response.(AdoptResponseObject); ok {
 		return validResponse.VisitAdoptResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// GetBench operation middleware
+func (sh *strictHandler) GetBench(ctx echo.Context) error {
+	var request GetBenchRequestObject
+
+	handler := func(ctx echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetBench(ctx.Request().Context(), request.(GetBenchRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetBench")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(GetBenchResponseObject); ok {
+		return validResponse.VisitGetBenchResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}
@@ -3633,6 +3833,52 @@ func (sh *strictHandler) PutDraft(ctx echo.Context, owner string) error {
 		return err
 	} else if validResponse, ok := response.(PutDraftResponseObject); ok {
 		return validResponse.VisitPutDraftResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// Explain operation middleware
+func (sh *strictHandler) Explain(ctx echo.Context) error {
+	var request ExplainRequestObject
+
+	var body ExplainJSONRequestBody
+	var err error
+	if binder, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = binder.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.Explain(ctx.Request().Context(), request.(ExplainRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "Explain")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ExplainResponseObject); ok {
+		return validResponse.VisitExplainResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}
@@ -3902,6 +4148,31 @@ func (sh *strictHandler) UploadRecording(ctx echo.Context, params UploadRecordin
 	return nil
 }
 
+// DeleteRecording operation middleware
+func (sh *strictHandler) DeleteRecording(ctx echo.Context, id int64) error {
+	var request DeleteRecordingRequestObject
+
+	request.Id = id
+
+	handler := func(ctx echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.DeleteRecording(ctx.Request().Context(), request.(DeleteRecordingRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "DeleteRecording")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(DeleteRecordingResponseObject); ok {
+		return validResponse.VisitDeleteRecordingResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
 // GetRecording operation middleware
 func (sh *strictHandler) GetRecording(ctx echo.Context, id int64) error {
 	var request GetRecordingRequestObject
@@ -4108,6 +4379,31 @@ func (sh *strictHandler) PushRevision(ctx echo.Context) error {
 		return err
 	} else if validResponse, ok := response.(PushRevisionResponseObject); ok {
 		return validResponse.VisitPushRevisionResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// DeleteRevision operation middleware
+func (sh *strictHandler) DeleteRevision(ctx echo.Context, number int64) error {
+	var request DeleteRevisionRequestObject
+
+	request.Number = number
+
+	handler := func(ctx echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.DeleteRevision(ctx.Request().Context(), request.(DeleteRevisionRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "DeleteRevision")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(DeleteRevisionResponseObject); ok {
+		return validResponse.VisitDeleteRevisionResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}

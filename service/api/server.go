@@ -7,6 +7,7 @@ import (
 	"io/fs"
 	"log/slog"
 	"net/http"
+	"path"
 	"runtime"
 	"strings"
 	"time"
@@ -27,10 +28,18 @@ type Config struct {
 	Hosts       []string // that requests may be addressed to, "127.0.0.1:8470"
 	UploadLimit int64    // the largest recording taken, in bytes of its file
 	Now         func() time.Time
+	Memory      int64           // bytes that the program is to stay below; what is kept in memory has a part of it
+	WorkLimit   time.Duration   // of one computation
+	Closing     context.Context // ends when the service closes
+	Damaged     func() []string // what of what is kept is damaged
 }
 
 // bodyLimit is the largest request that is no upload, in bytes.
 const bodyLimit = 8 << 20
+
+// importLimit is for how long a file may come in at the most, however large and
+// slow.
+const importLimit = 12 * time.Hour
 
 // A Server holds what the handlers share.
 type Server struct {
@@ -39,45 +48,68 @@ type Server struct {
 	version string
 	now     func() time.Time
 	library *library
+	damaged func() []string
+
+	bench   *crew // plays, traces, teaches, exports
+	desk    *crew // answers what is asked while writing, and takes no longer
+	imports *crew
 }
 
 // New builds the handler of all requests.
 func New(c Config) (http.Handler, error) {
-	s := &Server{store: c.Store, log: c.Log, version: c.Version, now: c.Now}
-	var err error
-	if s.library, err = newLibrary(c.Store); err != nil {
+	s := &Server{store: c.Store, log: c.Log, version: c.Version, now: c.Now, damaged: c.Damaged,
+		bench: newCrew(c.Closing, c.WorkLimit), desk: newCrew(c.Closing, c.WorkLimit), imports: newCrew(c.Closing, importLimit)}
+	s.library = newLibrary(c.Store, s.bench, c.Memory/4)
+	v, err := newValidator()
+	if err != nil {
 		return nil, err
 	}
 	e := echo.New()
 	e.HideBanner, e.HidePort = true, true
 	e.HTTPErrorHandler = s.handleError
+	e.IPExtractor = echo.ExtractIPDirect() // of the connection; a header can say anything
+	e.Pre(headAsGet)
 	e.Use(
 		s.logRequests,
-		middleware.Recover(),
-		guard(c.Hosts),
 		middleware.SecureWithConfig(middleware.SecureConfig{
 			ContentTypeNosniff:    "nosniff",
 			XFrameOptions:         "DENY",
 			ReferrerPolicy:        "no-referrer",
 			ContentSecurityPolicy: "default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; frame-ancestors 'none'; base-uri 'none'; form-action 'self'",
 		}),
+		notStored,
+		middleware.Recover(),
+		guard(c.Hosts),
 		middleware.RateLimiterWithConfig(middleware.RateLimiterConfig{
-			Store: middleware.NewRateLimiterMemoryStoreWithConfig(middleware.RateLimiterMemoryStoreConfig{Rate: rate.Limit(200), Burst: 400}),
+			Store:               middleware.NewRateLimiterMemoryStoreWithConfig(middleware.RateLimiterMemoryStoreConfig{Rate: rate.Limit(200), Burst: 400}),
+			IdentifierExtractor: func(c echo.Context) (string, error) { return c.RealIP(), nil },
 			DenyHandler: func(echo.Context, string, error) error {
 				return refuse(http.StatusTooManyRequests, "Too many requests in a short time; wait a second and try again.")
 			},
 		}),
 		limitBodies(c.UploadLimit),
+		named,
+		v.middleware,
 		middleware.Gzip(),
 	)
 	RegisterHandlersWithBaseURL(e, NewStrictHandler(s, nil), "/api")
 	e.Any("/api/*", func(c echo.Context) error {
-		return refuse(http.StatusNotFound, "There is no "+c.Request().URL.Path+" here.")
+		return refuse(http.StatusNotFound, "There is no "+shown(c.Request().URL.Path)+" here.")
 	})
 	if c.Console != nil {
 		serveConsole(e, c.Console)
 	}
 	return e, nil
+}
+
+// notStored keeps what the API answers out of caches.
+func notStored(next echo.HandlerFunc) echo.HandlerFunc {
+	return func(c echo.Context) error {
+		if isAPI(c.Request()) {
+			c.Response().Header().Set(echo.HeaderCacheControl, "no-store")
+		}
+		return next(c)
+	}
 }
 
 // guard refuses requests that a page of another site could have made a browser
@@ -92,25 +124,12 @@ func guard(hosts []string) echo.MiddlewareFunc {
 		return func(c echo.Context) error {
 			r := c.Request()
 			if !own[r.Host] {
-				return refuse(http.StatusForbidden, "This service does not answer for the host "+r.Host+"; use the address that it printed when it started.")
+				return refuse(http.StatusForbidden, "This service does not answer for the host "+shown(r.Host)+"; use the address that it printed when it started.")
 			}
 			origin := r.Header.Get(echo.HeaderOrigin)
 			if origin != "" && origin != "http://"+r.Host || r.Header.Get("Sec-Fetch-Site") == "cross-site" {
 				return refuse(http.StatusForbidden, "This service does not answer pages of other sites.")
 			}
-			return next(c)
-		}
-	}
-}
-
-func limitBodies(upload int64) echo.MiddlewareFunc {
-	return func(next echo.HandlerFunc) echo.HandlerFunc {
-		return func(c echo.Context) error {
-			r, limit := c.Request(), int64(bodyLimit)
-			if r.Method == http.MethodPost && (r.URL.Path == "/api/recordings" || r.URL.Path == "/api/previews") {
-				limit = upload
-			}
-			r.Body = http.MaxBytesReader(c.Response(), r.Body, limit)
 			return next(c)
 		}
 	}
@@ -139,12 +158,17 @@ func serveConsole(e *echo.Echo, files fs.FS) {
 	e.GET("/*", func(c echo.Context) error {
 		r := c.Request()
 		name := strings.Trim(r.URL.Path, "/")
-		switch _, err := fs.Stat(files, name); {
-		case name == "" || err != nil:
-			c.Response().Header().Set("Cache-Control", "no-cache")
+		info, err := fs.Stat(files, name)
+		switch asset := strings.HasPrefix(name+"/", "assets/"); {
+		case err == nil && info.Mode().IsRegular():
+			if asset { // their names change with their contents
+				c.Response().Header().Set(echo.HeaderCacheControl, "public, max-age=31536000, immutable")
+			}
+		case asset || path.Ext(name) != "":
+			return refuse(http.StatusNotFound, "There is no "+shown(r.URL.Path)+" here.")
+		default:
+			c.Response().Header().Set(echo.HeaderCacheControl, "no-cache")
 			r.URL.Path = "/"
-		case strings.HasPrefix(name, "assets/"): // their names change with their contents
-			c.Response().Header().Set("Cache-Control", "public, max-age=31536000, immutable")
 		}
 		handler.ServeHTTP(c.Response(), r)
 		return nil
@@ -162,7 +186,7 @@ func (s *Server) GetReady(ctx context.Context, _ GetReadyRequestObject) (GetRead
 		s.log.Error("not ready", slog.Any("error", err))
 		return nil, refuse(http.StatusServiceUnavailable, "The store does not answer; see the service's log.")
 	}
-	return GetReady200JSONResponse{StatusJSONResponse{Status: "ready"}}, nil
+	return GetReady200JSONResponse{Status: "ready", Damaged: append([]string{}, s.damaged()...)}, nil
 }
 
 // GetVersion tells what program this is.

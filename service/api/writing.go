@@ -5,7 +5,6 @@ import (
 	"errors"
 	"fmt"
 	"net/http"
-	"path"
 	"slices"
 	"strings"
 	"time"
@@ -24,8 +23,8 @@ func sheetSources(sheets []Sheet) ([]sheet.Source, error) {
 	var sources []sheet.Source
 	names := map[string]bool{}
 	for _, sh := range sheets {
-		if path.Base(sh.Name) != sh.Name || !strings.HasSuffix(sh.Name, ".rct") {
-			return nil, refuse(http.StatusUnprocessableEntity, "The sheet name "+sh.Name+" is not of the form NAME.rct.")
+		if strings.ContainsAny(sh.Name, `/\`) || !strings.HasSuffix(sh.Name, ".rct") || sh.Name == ".rct" || shown(sh.Name) != sh.Name {
+			return nil, refuse(http.StatusUnprocessableEntity, "The sheet name "+shown(sh.Name)+" is not of the form NAME.rct.")
 		}
 		if names[sh.Name] {
 			return nil, refuse(http.StatusUnprocessableEntity, "Two sheets are named "+sh.Name+".")
@@ -55,6 +54,15 @@ func changeViews(changes []sheet.Change) []Change {
 	return all
 }
 
+// check checks a job at the desk.
+func (s *Server) check(ctx context.Context, sources []sheet.Source) (job *sheet.Job, p *logic.Program, found []sheet.Finding, err error) {
+	_, err = do(ctx, s.desk, func(context.Context) (struct{}, error) {
+		job, p, found = logic.Check(sources)
+		return struct{}{}, nil
+	})
+	return job, p, found, err
+}
+
 // Check says what is to be said of a job that is being written.
 func (s *Server) Check(ctx context.Context, request CheckRequestObject) (CheckResponseObject, error) {
 	body := request.Body
@@ -62,32 +70,39 @@ func (s *Server) Check(ctx context.Context, request CheckRequestObject) (CheckRe
 	if err != nil {
 		return nil, err
 	}
-	job, p, found := logic.Check(sources)
-	v := Check200JSONResponse{Title: job.Title, Findings: findings(found), Declarations: declaredViews(job, sources), Rules: []Rule{}, Names: namedViews(job, p), Units: unit.Names(), Changes: []Change{}}
+	var base []sheet.Source
 	if body.Base != nil {
-		_, base, err := s.store.Revision(ctx, *body.Base)
-		if err != nil {
+		if _, base, err = s.store.Revision(ctx, *body.Base); err != nil {
 			return nil, err
 		}
-		v.Changes = changeViews(sheet.Difference(base, sources))
 	}
-	if body.Format != nil && *body.Format {
-		if formatted, ok := laidOut(sources); ok {
-			v.Formatted = &formatted
+	var p *logic.Program
+	v, err := do(ctx, s.desk, func(work context.Context) (v Check200JSONResponse, err error) {
+		job, program, found := logic.Check(sources)
+		p = program
+		v = Check200JSONResponse{Title: job.Title, Findings: findings(found), Declarations: declaredViews(job, sources), Rules: []Rule{}, Names: namedViews(job, p), Units: unit.Names(), Changes: []Change{}}
+		if err := stop(work)(); err != nil {
+			return v, err
 		}
-	}
-	if p == nil {
+		if body.Base != nil {
+			v.Changes = changeViews(sheet.Difference(base, sources))
+		}
+		if body.Format != nil && *body.Format {
+			if formatted, ok := laidOut(sources); ok {
+				v.Formatted = &formatted
+			}
+		}
+		if err := stop(work)(); err != nil || p == nil {
+			return v, err
+		}
+		v.Rules = ruleViews(p, true)
 		return v, nil
+	})
+	if err != nil || p == nil || body.Play == nil {
+		return v, err
 	}
-	v.Rules = ruleViews(p, true)
-	if body.Play != nil {
-		play, err := s.play(ctx, p, body.Play)
-		if err != nil {
-			return nil, refusal(err)
-		}
-		v.Play = play
-	}
-	return v, nil
+	v.Play, err = s.play(ctx, p, body.Play)
+	return v, err
 }
 
 // laidOut are sheets as `fmt` lays them out, if all of them can be read.
@@ -200,28 +215,25 @@ func partView(x *sheet.Part) *Part {
 // play plays a recording through a job that is being written, and draws what one
 // rule has to do with.
 func (s *Server) play(ctx context.Context, p *logic.Program, request *PlayRequest) (*Play, error) {
-	r, err := s.library.recording(ctx, request.Recording)
-	if err != nil {
-		return nil, err
-	}
-	free, err := s.library.place(ctx)
-	if err != nil {
-		return nil, err
-	}
-	defer free()
-	began := time.Now()
-	result, err := bench.Replay(p, r, bench.Options{})
-	if err != nil {
-		return nil, err
-	}
-	v := &Play{Clock: clockView(r.Clock, r.Origin), From: seconds(r.Start - r.Origin), To: seconds(r.End - r.Origin), States: append(summaryViews(result), bandStates(result)...), Panels: []PlayedPanel{}, Lanes: []Lane{}}
-	if rule := text(request.Rule); rule != "" {
-		if err := drawRule(v, result, rule, request.Pixels); err != nil {
+	return do(ctx, s.bench, func(work context.Context) (*Play, error) {
+		r, err := s.library.recording(work, request.Recording)
+		if err != nil {
 			return nil, err
 		}
-	}
-	v.Took = time.Since(began).Seconds()
-	return v, nil
+		began := time.Now()
+		result, err := bench.Replay(p, r, bench.Options{Most: 1, Stop: stop(work)})
+		if err != nil {
+			return nil, refusal(err)
+		}
+		v := &Play{Clock: clockView(r.Clock, r.Origin), From: seconds(r.Start - r.Origin), To: seconds(r.End - r.Origin), States: append(summaryViews(result), bandStates(result)...), Panels: []PlayedPanel{}, Lanes: []Lane{}}
+		if rule := text(request.Rule); rule != "" {
+			if err := drawRule(v, result, rule, request.Pixels); err != nil {
+				return nil, refusal(err)
+			}
+		}
+		v.Took = time.Since(began).Seconds()
+		return v, nil
+	})
 }
 
 // bandStates are which bands are in force at the end of a replay.
@@ -249,13 +261,16 @@ func drawRule(v *Play, result *bench.Result, rule string, pixels int) error {
 }
 
 // Try says how a rule and its outputs would stand with some values.
-func (s *Server) Try(_ context.Context, request TryRequestObject) (TryResponseObject, error) {
+func (s *Server) Try(ctx context.Context, request TryRequestObject) (TryResponseObject, error) {
 	body := request.Body
 	sources, err := sheetSources(body.Sheets)
 	if err != nil {
 		return nil, err
 	}
-	_, p, found := logic.Check(sources)
+	_, p, found, err := s.check(ctx, sources)
+	if err != nil {
+		return nil, err
+	}
 	if p == nil {
 		return nil, &failure{http.StatusUnprocessableEntity, "The job has errors; mend them, and the rule can be tried.", found}
 	}
@@ -272,7 +287,11 @@ func (s *Server) Try(_ context.Context, request TryRequestObject) (TryResponseOb
 		return nil, refuse(http.StatusNotFound, "Nothing that decides is named "+body.Rule+".")
 	}
 	v := Try200JSONResponse{States: []Stand{}}
-	for _, st := range bench.Try(p, with).States {
+	tried, err := bench.Try(p, with)
+	if err != nil {
+		return nil, err
+	}
+	for _, st := range tried.States {
 		if slices.Contains(around, st.Name) {
 			v.States = append(v.States, Stand{Name: st.Name, Kind: st.Kind.String(), State: st.State, Because: st.Because})
 		}
@@ -281,14 +300,20 @@ func (s *Server) Try(_ context.Context, request TryRequestObject) (TryResponseOb
 }
 
 // Rename changes a name in every place of a job.
-func (s *Server) Rename(_ context.Context, request RenameRequestObject) (RenameResponseObject, error) {
+func (s *Server) Rename(ctx context.Context, request RenameRequestObject) (RenameResponseObject, error) {
 	sources, err := sheetSources(request.Body.Sheets)
 	if err != nil {
 		return nil, err
 	}
-	renamed, err := sheet.Rename(sources, request.Body.From, strings.TrimSpace(request.Body.To))
+	renamed, err := do(ctx, s.desk, func(context.Context) ([]sheet.Source, error) {
+		renamed, err := sheet.Rename(sources, request.Body.From, strings.TrimSpace(request.Body.To))
+		if err != nil {
+			return nil, refuse(http.StatusUnprocessableEntity, err.Error())
+		}
+		return renamed, nil
+	})
 	if err != nil {
-		return nil, refuse(http.StatusUnprocessableEntity, err.Error())
+		return nil, err
 	}
 	return Rename200JSONResponse{Sheets: sheetViews(renamed)}, nil
 }
@@ -299,7 +324,11 @@ func (s *Server) Merge(ctx context.Context, request MergeRequestObject) (MergeRe
 	if err != nil {
 		return nil, err
 	}
-	if _, found := sheet.Parse(mine); sheet.HasErrors(found) {
+	_, _, found, err := s.check(ctx, mine)
+	if err != nil {
+		return nil, err
+	}
+	if sheet.HasErrors(found) {
 		return nil, &failure{http.StatusUnprocessableEntity, "The job has errors; mend them before it is put onto another revision.", found}
 	}
 	_, base, err := s.store.Revision(ctx, request.Body.Base)
@@ -314,8 +343,10 @@ func (s *Server) Merge(ctx context.Context, request MergeRequestObject) (MergeRe
 	if err != nil {
 		return nil, err
 	}
-	merged, conflicts := sheet.Merge(base, mine, theirs)
-	return Merge200JSONResponse{Sheets: sheetViews(merged), Onto: newest, Conflicts: changeViews(conflicts)}, nil
+	return do(ctx, s.desk, func(context.Context) (MergeResponseObject, error) {
+		merged, conflicts := sheet.Merge(base, mine, theirs)
+		return Merge200JSONResponse{Sheets: sheetViews(merged), Onto: newest, Conflicts: changeViews(conflicts)}, nil
+	})
 }
 
 // ListPatterns lists the trade's building blocks.
@@ -344,7 +375,7 @@ func patternSource(p patterns.Pattern) []sheet.Source {
 }
 
 // Adopt puts the declarations of a building block into a job.
-func (s *Server) Adopt(_ context.Context, request AdoptRequestObject) (AdoptResponseObject, error) {
+func (s *Server) Adopt(ctx context.Context, request AdoptRequestObject) (AdoptResponseObject, error) {
 	body := request.Body
 	sources, err := sheetSources(body.Sheets)
 	if err != nil {
@@ -354,7 +385,10 @@ func (s *Server) Adopt(_ context.Context, request AdoptRequestObject) (AdoptResp
 	if err != nil {
 		return nil, refuse(http.StatusNotFound, err.Error())
 	}
-	job, found := sheet.Parse(sources)
+	job, _, found, err := s.check(ctx, sources)
+	if err != nil {
+		return nil, err
+	}
 	if sheet.HasErrors(found) {
 		return nil, &failure{http.StatusUnprocessableEntity, "The job has errors; mend them before something is put into it.", found}
 	}
@@ -394,7 +428,9 @@ func (s *Server) GetDifference(ctx context.Context, request GetDifferenceRequest
 	if err != nil {
 		return nil, err
 	}
-	return GetDifference200JSONResponse(changeViews(sheet.Difference(before, after))), nil
+	return do(ctx, s.desk, func(context.Context) (GetDifferenceResponseObject, error) {
+		return GetDifference200JSONResponse(changeViews(sheet.Difference(before, after))), nil
+	})
 }
 
 // GetDraft reads what somebody has written and not kept as a revision.
@@ -408,9 +444,6 @@ func (s *Server) GetDraft(ctx context.Context, request GetDraftRequestObject) (G
 
 // PutDraft keeps a draft, with or without errors.
 func (s *Server) PutDraft(ctx context.Context, request PutDraftRequestObject) (PutDraftResponseObject, error) {
-	if n := len(request.Owner); n < 8 || n > 64 {
-		return nil, refuse(http.StatusUnprocessableEntity, "The owner of a draft has 8 to 64 letters.")
-	}
 	sources, err := sheetSources(request.Body.Sheets)
 	if err != nil {
 		return nil, err

@@ -22,6 +22,7 @@ type Draft struct {
 	Base   int64
 	Saved  int64 // nanoseconds since 1970
 	Sheets []byte
+	Sum    []byte
 }
 
 // Time is when the draft was kept.
@@ -31,6 +32,10 @@ func (d Draft) Time() time.Time { return time.Unix(0, d.Saved).UTC() }
 func (s *Store) PutDraft(ctx context.Context, d Draft, sheets []sheet.Source) error {
 	var err error
 	if d.Sheets, err = json.Marshal(sheets); err != nil {
+		return fmt.Errorf("keeping a draft: %w", err)
+	}
+	d.Sum = d.sum()
+	if err := s.Room(ctx, int64(len(d.Sheets))); err != nil {
 		return fmt.Errorf("keeping a draft: %w", err)
 	}
 	err = s.change(ctx, func(tx *gorm.DB) error {
@@ -48,8 +53,11 @@ func (s *Store) PutDraft(ctx context.Context, d Draft, sheets []sheet.Source) er
 // Draft reads the draft of an owner.
 func (s *Store) Draft(ctx context.Context, owner string) (Draft, []sheet.Source, error) {
 	var d Draft
-	if err := s.db.WithContext(ctx).First(&d, "owner = ?", owner).Error; err != nil {
+	if err := s.read.WithContext(ctx).First(&d, "owner = ?", owner).Error; err != nil {
 		return d, nil, found(err, "the draft of %s", owner)
+	}
+	if err := same(d.Sum, d.sum(), "the draft of %s", owner); err != nil {
+		return d, nil, err
 	}
 	var sheets []sheet.Source
 	if err := json.Unmarshal(d.Sheets, &sheets); err != nil {

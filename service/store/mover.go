@@ -1,9 +1,11 @@
 package store
 
 import (
+	"context"
 	"database/sql"
 	"fmt"
-	"sync/atomic"
+	"log/slog"
+	"sync"
 )
 
 // A mover moves what SQLite has written to its log into the database's file. Left
@@ -11,48 +13,84 @@ import (
 // what stands in the log is safe. It has a connection of its own, and neither
 // readers nor the writer wait for it.
 type mover struct {
-	db     *sql.DB
-	work   chan struct{}
-	done   chan struct{}
-	failed atomic.Pointer[error] // how it went last
+	db   *sql.DB
+	log  *slog.Logger
+	work chan struct{}
+	done chan struct{}
+
+	mu     sync.Mutex
+	failed error // how it went last
+	closed bool
 }
 
-func startMover(dsn string) (*mover, error) {
+func startMover(dsn string, log *slog.Logger) (*mover, error) {
 	db, err := sql.Open("sqlite", dsn)
 	if err != nil {
 		return nil, fmt.Errorf("opening a connection for the log: %w", err)
 	}
 	db.SetMaxOpenConns(1)
-	m := &mover{db: db, work: make(chan struct{}, 1), done: make(chan struct{})}
+	m := &mover{db: db, log: log, work: make(chan struct{}, 1), done: make(chan struct{})}
 	go func() {
 		defer close(m.done)
 		for range m.work {
-			_, err := db.Exec("PRAGMA wal_checkpoint(PASSIVE)")
-			m.failed.Store(&err)
+			m.move(context.Background())
 		}
 	}()
 	return m, nil
 }
 
+// move moves the log, and remembers how that went.
+func (m *mover) move(ctx context.Context) {
+	_, err := m.db.ExecContext(ctx, "PRAGMA wal_checkpoint(PASSIVE)")
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	if err != nil && m.failed == nil {
+		m.log.Error("the store's log could not be moved into its file", slog.Any("error", err))
+	}
+	if err == nil && m.failed != nil {
+		m.log.Info("the store's log could be moved into its file again")
+	}
+	m.failed = err
+}
+
 // grown tells that the log may be longer.
 func (m *mover) grown() {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	if m.closed {
+		return
+	}
 	select {
 	case m.work <- struct{}{}:
 	default: // it knows
 	}
 }
 
+// settle is nil if the log could be moved the last time, or can be now.
+func (m *mover) settle(ctx context.Context) error {
+	if m.failure() == nil {
+		return nil
+	}
+	m.move(ctx)
+	return m.failure()
+}
+
 // failure is why the log could not be moved the last time.
 func (m *mover) failure() error {
-	if err := m.failed.Load(); err != nil && *err != nil {
-		return fmt.Errorf("moving the store's log into its file: %w", *err)
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	if m.failed != nil {
+		return fmt.Errorf("moving the store's log into its file: %w", readable(m.failed))
 	}
 	return nil
 }
 
-// close waits for what is under way. Nothing may tell it of more.
+// close waits for what is under way.
 func (m *mover) close() error {
+	m.mu.Lock()
+	m.closed = true
 	close(m.work)
+	m.mu.Unlock()
 	<-m.done
 	return m.db.Close()
 }

@@ -61,6 +61,7 @@ type recordingRow struct {
 	Notes    string
 
 	Understood string
+	Sum        []byte
 }
 
 func (recordingRow) TableName() string { return "recordings" }
@@ -83,6 +84,7 @@ type columnRow struct {
 	Min      sql.NullFloat64
 	Max      sql.NullFloat64
 	Bytes    int64
+	Sum      []byte
 }
 
 // count takes a block into the column's figures.
@@ -101,6 +103,7 @@ func (c *columnRow) count(b blockRow) {
 func (columnRow) TableName() string { return "columns" }
 
 type blockRow struct {
+	ID       int64 `gorm:"primaryKey"`
 	Column   int64
 	First    int64
 	Last     int64
@@ -109,6 +112,7 @@ type blockRow struct {
 	Max      sql.NullFloat64
 	AnyBad   bool
 	Data     []byte
+	Sum      int64
 }
 
 func (blockRow) TableName() string { return "blocks" }
@@ -131,6 +135,13 @@ func (s *Store) AddRecording(ctx context.Context, name string, r *recording.Reco
 	}
 	row := recordingRow{Name: name, Uploaded: now.UnixNano(), Start: r.Start, End: r.End, Rows: r.Rows,
 		Elapsed: r.Clock.Elapsed, Offset: r.Clock.Offset, Zone: r.Clock.Zone, Notes: string(notes), Understood: r.Understood.String()}
+	size := int64(0)
+	for _, c := range r.Columns {
+		size += 4 * int64(c.Len()) // about what a reading takes
+	}
+	if err := s.Room(ctx, size); err != nil {
+		return 0, fmt.Errorf("keeping recording %s: %w", name, err)
+	}
 	err = s.change(ctx, func(tx *gorm.DB) error {
 		var taken int64
 		if err := tx.Model(&recordingRow{}).Where("name = ?", name).Count(&taken).Error; err != nil {
@@ -139,12 +150,17 @@ func (s *Store) AddRecording(ctx context.Context, name string, r *recording.Reco
 		if taken > 0 {
 			return ErrExists
 		}
+		row.Sum = []byte{}
 		if err := tx.Create(&row).Error; err != nil {
+			return err
+		}
+		row.Sum = row.sum() // which its number belongs to
+		if err := tx.Model(&row).Update("sum", row.Sum).Error; err != nil {
 			return err
 		}
 		columns := make([]columnRow, len(r.Columns))
 		for i, c := range r.Columns {
-			columns[i] = columnRow{Recording: row.ID, Position: i, Name: c.Name, Unit: c.Unit}
+			columns[i] = columnRow{Recording: row.ID, Position: i, Name: c.Name, Unit: c.Unit, Sum: []byte{}}
 			if c.Word != nil {
 				columns[i].Word, columns[i].WordLine, columns[i].WordColumn = c.Word.Text, c.Word.Line, c.Word.Column
 			}
@@ -155,7 +171,13 @@ func (s *Store) AddRecording(ctx context.Context, name string, r *recording.Reco
 		if err := addBlocks(tx, columns, r.Columns); err != nil {
 			return err
 		}
-		return tx.Save(columns).Error
+		for i := range columns {
+			columns[i].Sum = columns[i].sum()
+			if err := tx.Save(&columns[i]).Error; err != nil {
+				return fmt.Errorf("column %s: %w", columns[i].Name, err)
+			}
+		}
+		return nil
 	})
 	if err != nil {
 		return 0, fmt.Errorf("keeping recording %s: %w", name, err)
@@ -215,8 +237,10 @@ func pack(columns []columnRow, of []*recording.Column, k int) []blockRow {
 			last, times = b.Times, recording.EncodeTimes(b.Times)
 		}
 		data = b.AppendEncoding(data[:0], times)
-		rows = append(rows, blockRow{Column: columns[i].ID, First: b.Times[0], Last: b.Times[b.Len()-1], Readings: b.Len(),
-			Min: nullable(b.Min), Max: nullable(b.Max), AnyBad: b.AnyBad, Data: encoder.EncodeAll(data, make([]byte, 0, len(data)+64))})
+		row := blockRow{Column: columns[i].ID, First: b.Times[0], Last: b.Times[b.Len()-1], Readings: b.Len(),
+			Min: nullable(b.Min), Max: nullable(b.Max), AnyBad: b.AnyBad, Data: encoder.EncodeAll(data, make([]byte, 0, len(data)+64))}
+		row.Sum = row.sum()
+		rows = append(rows, row)
 	}
 	return rows
 }
@@ -224,13 +248,16 @@ func pack(columns []columnRow, of []*recording.Column, k int) []blockRow {
 // Recordings lists all recordings by name, without their readings.
 func (s *Store) Recordings(ctx context.Context) ([]*Recording, error) {
 	var rows []recordingRow
-	if err := s.db.WithContext(ctx).Order("name").Find(&rows).Error; err != nil {
+	if err := s.read.WithContext(ctx).Order("name").Find(&rows).Error; err != nil {
 		return nil, fmt.Errorf("listing recordings: %w", err)
 	}
 	all := make([]*Recording, len(rows))
 	for i, row := range rows {
-		var err error
-		if all[i], err = s.describe(ctx, row); err != nil {
+		err := row.verify()
+		if err == nil {
+			all[i], err = s.describe(ctx, row)
+		}
+		if err != nil {
 			return nil, err
 		}
 	}
@@ -248,8 +275,10 @@ func (s *Store) Recording(ctx context.Context, id int64) (*Recording, error) {
 
 func (s *Store) recordingRow(ctx context.Context, id int64) (recordingRow, error) {
 	var row recordingRow
-	err := s.db.WithContext(ctx).First(&row, "id = ?", id).Error
-	return row, found(err, "recording %d", id)
+	if err := s.read.WithContext(ctx).First(&row, "id = ?", id).Error; err != nil {
+		return row, found(err, "recording %d", id)
+	}
+	return row, row.verify()
 }
 
 // describe adds the figures of a recording's columns.
@@ -274,9 +303,19 @@ func (s *Store) describe(ctx context.Context, row recordingRow) (*Recording, err
 }
 
 func (s *Store) columns(ctx context.Context, row recordingRow) ([]columnRow, error) {
+	columns, err := s.columnRows(ctx, row)
+	for i := range columns {
+		if err := row.verifyColumn(&columns[i]); err != nil {
+			return nil, err
+		}
+	}
+	return columns, err
+}
+
+func (s *Store) columnRows(ctx context.Context, row recordingRow) ([]columnRow, error) {
 	var columns []columnRow
-	if err := s.db.WithContext(ctx).Order("position").Find(&columns, "recording = ?", row.ID).Error; err != nil {
-		return nil, fmt.Errorf("reading the columns of recording %s: %w", row.Name, err)
+	if err := s.read.WithContext(ctx).Order("position").Find(&columns, "recording = ?", row.ID).Error; err != nil {
+		return nil, fmt.Errorf("reading the columns of recording %s: %w", row.Name, readable(err))
 	}
 	return columns, nil
 }
@@ -303,10 +342,13 @@ func (s *Store) Readings(ctx context.Context, id, from, to int64) (*recording.Re
 			column.Word = &recording.Word{Text: c.Word, Line: c.WordLine, Column: c.WordColumn}
 		}
 		var blocks []blockRow
-		if err := s.db.WithContext(ctx).Order("first").Find(&blocks, `"column" = ? AND last >= ? AND first <= ?`, c.ID, from, to).Error; err != nil {
-			return nil, fmt.Errorf("reading column %s of recording %s: %w", c.Name, row.Name, err)
+		if err := s.read.WithContext(ctx).Order("first").Find(&blocks, `"column" = ? AND last >= ? AND first <= ?`, c.ID, from, to).Error; err != nil {
+			return nil, fmt.Errorf("reading column %s of recording %s: %w", c.Name, row.Name, readable(err))
 		}
 		for _, b := range blocks {
+			if err := b.verify(row.Name, c.Name); err != nil {
+				return nil, err
+			}
 			data, err := decoder.DecodeAll(b.Data, nil)
 			if err != nil {
 				return nil, fmt.Errorf("reading column %s of recording %s: %w", c.Name, row.Name, err)
@@ -325,4 +367,19 @@ func (s *Store) Readings(ctx context.Context, id, from, to int64) (*recording.Re
 		r.Columns = append(r.Columns, column)
 	}
 	return r, nil
+}
+
+// DeleteRecording deletes a recording with its readings.
+func (s *Store) DeleteRecording(ctx context.Context, id int64) error {
+	err := s.change(ctx, func(tx *gorm.DB) error {
+		done := tx.Delete(&recordingRow{}, "id = ?", id)
+		if done.Error == nil && done.RowsAffected == 0 {
+			return ErrNotFound
+		}
+		return done.Error
+	})
+	if err != nil {
+		return fmt.Errorf("deleting recording %d: %w", id, err)
+	}
+	return nil
 }

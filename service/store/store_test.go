@@ -25,7 +25,7 @@ import (
 
 func open(t *testing.T, file string) *Store {
 	t.Helper()
-	s, err := Open(t.Context(), file)
+	s, err := Open(t.Context(), file, Options{})
 	require.NoError(t, err)
 	t.Cleanup(func() { require.NoError(t, s.Close()) })
 	return s

@@ -1,16 +1,17 @@
 import { useQuery } from "@tanstack/react-query";
-import { useMemo, useState } from "react";
+import { useMemo, useRef, useState } from "react";
 import { useSearchParams } from "react-router";
-import { getRevision, listRecordings, listRevisions, replay, type Replay } from "../api";
+import { getRevision, listRecordings, listRevisions, replay, type Replay, type ReplayRequest } from "../api";
 import { Code, Empty, Trouble } from "../parts/Notice";
 import { lasting } from "../parts/number";
 import { Pick } from "../parts/Pick";
 import { Import } from "../recordings/Import";
-import { Account } from "./Account";
 import { Changes } from "./Changes";
 import { Chart, wholeOf, type Window } from "./Chart";
 import { clockText, dayText } from "./clock";
+import { Explanation } from "./Explanation";
 import { asWritten, isOther, Otherwise, type Other } from "./Otherwise";
+import { pageSize, useChanges } from "./useChanges";
 import { Why } from "./Why";
 
 /** Bench: a recording played through a revision. */
@@ -68,9 +69,10 @@ function Played({ revision, recording, picks }: { revision: number; recording: n
   const [other, setOther] = useState<Other>(asWritten);
   const [round, setRound] = useState(0);
   const detail = useQuery({ queryKey: ["revision", revision], queryFn: () => getRevision(revision), staleTime: Infinity });
+  const request: ReplayRequest = useMemo(() => ({ revision, recording, set: other.set, scan: other.scan || undefined, first: 0, most: pageSize }), [revision, recording, other]);
   const played = useQuery({
-    queryKey: ["replay", revision, recording, other, round],
-    queryFn: ({ signal }) => replay({ revision, recording, set: other.set, scan: other.scan || undefined, most: 5000 }, signal),
+    queryKey: ["replay", request, round],
+    queryFn: async ({ signal }) => ({ request, replay: await replay(request, signal) }),
     staleTime: Infinity,
     placeholderData: (before) => before,
   });
@@ -88,21 +90,23 @@ function Played({ revision, recording, picks }: { revision: number; recording: n
       </div>
       {played.error && <Trouble error={played.error} />}
       {detail.error && <Trouble error={detail.error} />}
-      {played.data && !played.error && <Result replay={played.data} recording={recording} other={other} />}
+      {played.data && !played.error && <Result replay={played.data.replay} request={played.data.request} recording={recording} other={other} />}
     </div>
   );
 }
 
-function Result({ replay, recording, other }: { replay: Replay; recording: number; other: Other }) {
+function Result({ replay, request, recording, other }: { replay: Replay; request: ReplayRequest; recording: number; other: Other }) {
   const whole = useMemo(() => wholeOf(replay), [replay]);
   const [view, setView] = useState<Window>(whole);
   const [at, setAt] = useState<number>();
   const [chosen, setChosen] = useState<number>();
   const [asked, setAsked] = useState<string>(); // why
-  const changes = replay.transitions;
-  const choose = (i: number) => {
-    const t = changes[i]?.t;
-    if (t === undefined) return;
+  const changes = useChanges(replay, request);
+  const asking = useRef(0); // of what is waited for, only the last counts
+  const choose = async (i: number) => {
+    const turn = ++asking.current;
+    const t = (changes.at(i) ?? (await changes.load(i)))?.t;
+    if (t === undefined || turn !== asking.current) return;
     setChosen(i);
     setAsked(undefined);
     setAt(t);
@@ -113,13 +117,15 @@ function Result({ replay, recording, other }: { replay: Replay; recording: numbe
     }
   };
   // A moment's reasons are those of the last change up to it.
-  const moveTo = (t: number) => {
+  const moveTo = async (t: number) => {
+    const turn = ++asking.current;
     setAt(t);
     if (asked !== undefined) return; // which is asked anew
-    const last = changes.findLastIndex((c) => c.t <= t);
-    setChosen(last < 0 ? undefined : last);
+    const last = await changes.until(t);
+    if (turn === asking.current) setChosen(last < 0 ? undefined : last);
   };
   const ask = (name: string, t: number) => {
+    asking.current++;
     setAt(t);
     setAsked(name);
     setChosen(undefined);
@@ -151,16 +157,16 @@ function Result({ replay, recording, other }: { replay: Replay; recording: numbe
             )}
           </header>
           <div className="px-2">
-            <Chart replay={replay} recording={recording} other={other} view={view} onView={setView} at={at} onAt={moveTo} asked={asked} onAsk={ask} />
+            <Chart replay={replay} recording={recording} other={other} view={view} onView={setView} at={at} onAt={(t) => void moveTo(t)} asked={asked} onAsk={ask} />
           </div>
         </section>
         <aside className="sticky top-3 flex h-[calc(100vh-5rem)] flex-col gap-3 max-lg:static max-lg:h-auto">
           {asked && at !== undefined ? (
-            <Account asked={{ name: asked, t: at }} revision={replay.revision} recording={recording} other={other} />
+            <Explanation asked={{ name: asked, t: at }} revision={replay.revision} recording={recording} other={other} />
           ) : (
-            <Why change={chosen === undefined ? undefined : changes[chosen]} />
+            <Why change={chosen === undefined ? undefined : changes.at(chosen)} find={changes.find} load={changes.loadNumber} />
           )}
-          <Changes replay={replay} chosen={chosen} onChoose={choose} />
+          <Changes changes={changes} chosen={chosen} onChoose={(i) => void choose(i)} />
         </aside>
       </div>
     </>

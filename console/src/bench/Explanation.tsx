@@ -1,6 +1,7 @@
 import { useQuery } from "@tanstack/react-query";
-import { explain, type Account as Told, type Ground } from "../api";
-import { figure } from "../parts/number";
+import { useState } from "react";
+import { explain, type Explanation as Told } from "../api";
+import { Stages } from "./Stages";
 import type { Other } from "./Otherwise";
 
 /** What is asked about: something with a state, and when. */
@@ -10,9 +11,9 @@ export interface Asked {
 }
 
 /** Why something stands as it does at a moment, or why it does not otherwise. */
-export function Account({ asked, revision, recording, other }: { asked: Asked; revision: number; recording: number; other: Other }) {
+export function Explanation({ asked, revision, recording, other }: { asked: Asked; revision: number; recording: number; other: Other }) {
   const told = useQuery({
-    queryKey: ["account", revision, recording, other, asked],
+    queryKey: ["explanation", revision, recording, other, asked],
     queryFn: ({ signal }) => explain({ revision, recording, set: other.set, scan: other.scan || undefined, name: asked.name, t: asked.t }, signal),
     staleTime: Infinity,
     placeholderData: (before) => before,
@@ -34,7 +35,7 @@ function Standing({ told }: { told: Told }) {
     <>
       <b>{told.name}</b> is <b>{told.state}</b>, since {told.since.replace(/\.000$/, "")}
       <div>{told.because}</div>
-      <Grounds grounds={told.grounds} />
+      <Grounds told={told} numbers={told.reasons} above={[]} />
       {told.misses.length > 0 && (
         <>
           <h3 className="mt-3 font-semibold">Delays that did not run out</h3>
@@ -51,22 +52,39 @@ function Standing({ told }: { told: Told }) {
   );
 }
 
-function Grounds({ grounds }: { grounds: Ground[] }) {
-  return grounds.map((g, i) => (
-    <div key={i} className="mt-1 ml-1 border-l-2 border-line-2 pl-2.5">
-      {g.text}
-      {g.by && <span className="text-ink-2">, by {g.by}</span>}
-      {g.delay && <div className="text-ink-2">{g.delay}</div>}
-      {g.stages && g.stages.length > 1 && (
-        <div className="text-xs text-ink-3">
-          last reading{" "}
-          {g.stages
-            .toReversed()
-            .map((q) => `${figure(q.value)} ${q.unit}`)
-            .join(" · ")}
+/** Grounds by their numbers, and what they stand on below them; of a circle, no more than once round. */
+function Grounds({ told, numbers, above }: { told: Told; numbers: number[]; above: number[] }) {
+  return numbers.map((n) => {
+    const g = told.grounds[n];
+    if (!g) return null;
+    if (above.includes(n) || above.length > deepest)
+      return (
+        <div key={n} className="mt-1 ml-1 border-l-2 border-line-2 pl-2.5 text-ink-2">
+          {g.text}, as above
         </div>
-      )}
-      <Grounds grounds={g.under} />
-    </div>
-  ));
+      );
+    return (
+      <div key={n} className="mt-1 ml-1 border-l-2 border-line-2 pl-2.5">
+        {g.text}
+        {g.by && <span className="text-ink-2">, by {g.by}</span>}
+        {g.delay && <div className="text-ink-2">{g.delay}</div>}
+        <Stages stages={g.stages} />
+        {g.under.length > 0 && <Under key={n} told={told} numbers={g.under} above={[...above, n]} />}
+      </div>
+    );
+  });
+}
+
+/** How many grounds are shown below each other at once; deeper ones come when they are asked for. */
+const shownAtOnce = 6;
+const deepest = 60;
+
+function Under(props: { told: Told; numbers: number[]; above: number[] }) {
+  const [open, setOpen] = useState(props.above.length % shownAtOnce !== 0);
+  if (open) return <Grounds {...props} />;
+  return (
+    <button type="button" className="mt-1 text-accent" onClick={() => setOpen(true)}>
+      and why that is so
+    </button>
+  );
 }

@@ -16,6 +16,7 @@ export function Lanes({ lanes, from, to, width, asked }: { lanes: Lane[]; from: 
       <defs>
         <Hatch id="undecided" stroke="var(--ink-3)" />
         <Hatch id="bad" stroke="var(--bad)" />
+        <Several />
         <clipPath id="lanes">
           <rect width={width} height={lanes.length * laneHeight} />
         </clipPath>
@@ -42,7 +43,7 @@ export function Lanes({ lanes, from, to, width, asked }: { lanes: Lane[]; from: 
                       fill={s.state === "on" ? fills[lane.kind] : `url(#${s.state})`}
                       opacity={s.depth === undefined ? undefined : 0.3 + 0.7 * s.depth}
                     >
-                      <title>{`${lane.name} ${s.label ?? s.state}`}</title>
+                      <title>{s.state === "several" ? `${lane.name} changes too often to be told apart here` : `${lane.name} ${s.label ?? s.state}`}</title>
                     </rect>
                     {s.label && x(s.to) - x(s.from) > 7 * s.label.length && (
                       <text x={Math.max(x(s.from), 0) + 4} y="14" fontSize="10" fill="var(--sheet)">
@@ -60,6 +61,15 @@ export function Lanes({ lanes, from, to, width, asked }: { lanes: Lane[]; from: 
         </g>
       ))}
     </svg>
+  );
+}
+
+/** Fine upright lines, for states that are too short to be told apart. */
+export function Several() {
+  return (
+    <pattern id="several" width="3" height="3" patternUnits="userSpaceOnUse">
+      <rect width="1.5" height="3" fill="var(--ink-2)" />
+    </pattern>
   );
 }
 

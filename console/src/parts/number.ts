@@ -1,6 +1,7 @@
-/** A value with at most so many significant digits; digits before the point are never dropped. */
-export function figure(value: number, digits = 4): string {
-  if (value === 0 || !Number.isFinite(value)) return String(value);
+/** A value with at most so many significant digits; digits before the point are never dropped. A dash is no value. */
+export function figure(value: number | null, digits = 4): string {
+  if (value === null || !Number.isFinite(value)) return "—";
+  if (value === 0) return "0";
   const after = Math.max(0, digits - 1 - Math.floor(Math.log10(Math.abs(value))));
   const text = value.toFixed(Math.min(after, 12));
   return text.includes(".") ? text.replace(/\.?0+$/, "") : text;

@@ -3,7 +3,7 @@ import uPlot from "uplot";
 import type { Lane, Play, Rule, RulePoint } from "../api";
 import { useDark, useWidth } from "../bench/Chart";
 import { clockText, tickTexts, timeTicks } from "../bench/clock";
-import { fills, Hatch } from "../bench/Lanes";
+import { fills, Hatch, Several } from "../bench/Lanes";
 import { color, plotOptions, value, valueTicks } from "../bench/Signal";
 import { figure } from "../parts/number";
 
@@ -34,6 +34,7 @@ export function Picture({ play, rule }: { play: Play; rule: Rule }) {
           <svg width={left + width + 20} height={play.lanes.length * 22 + 20} role="img" aria-label={summary(play, own, trips)} className="block">
             <defs>
               <Hatch id="undecided" stroke="var(--ink-3)" />
+              <Several />
               <Hatch id="bad" stroke="var(--bad)" />
             </defs>
             {play.lanes.map((l, i) => (
