@@ -5,6 +5,7 @@ SHELL := /bin/bash -o pipefail
 STATICCHECK := go tool -modfile=tools/go.mod staticcheck
 GO_FILES := git ls-files -co --exclude-standard '*.go'
 FUZZ_TIME ?= 5s
+WRITING_TIME ?= 30s
 
 .PHONY: help build demo test nightly bench lint fmt generate screenshots go-test fuzz e2e clean
 
@@ -22,7 +23,7 @@ test: lint console/dist/app/index.html go-test fuzz e2e ## run every check; inst
 
 go-test: install-gcc
 	go test -race ./...
-	go test -tags counted ./core/logic -run Hostile -count 1
+	go test -tags counted ./core/logic ./service/api -run 'Hostile|Writing' -count 1
 
 # A few seconds of each fuzz test; the seeds run with the tests.
 fuzz:
@@ -32,6 +33,7 @@ fuzz:
 	go test ./core/recording -run '^$$' -fuzz FuzzDecodeBlock -fuzztime $(FUZZ_TIME)
 	go test ./core/recording/format -run '^$$' -fuzz FuzzRead -fuzztime $(FUZZ_TIME)
 	go test ./core/iolist -run '^$$' -fuzz FuzzNames -fuzztime $(FUZZ_TIME)
+	go test -tags counted ./service/api -run '^$$' -fuzz FuzzWriting -fuzztime $(WRITING_TIME)
 
 e2e: console/dist/app/index.html install-gcc install-chromium
 	go test -race -tags e2e -count 1 ./console/e2e
@@ -39,6 +41,9 @@ e2e: console/dist/app/index.html install-gcc install-chromium
 nightly: ## thousands of random jobs, for a night on which nobody waits
 	go test ./core/logic -run 'Naively|ExtraInstants|NeverAndAlways' -count 1 -rapid.checks 20000 -timeout 2h
 	go test ./core/bench -run 'Algebra' -count 1 -rapid.checks 2000 -timeout 2h
+	go test -tags counted ./service/api -run '^$$' -fuzz FuzzWriting -fuzztime 1h -timeout 2h
+	go test -tags counted ./service/api -run '^$$' -bench Writing -benchtime 20000x
+	go test -race ./service -run Crowd -crowd 60s -count 1 -v
 
 bench: ## print the speed as ratios, each taken within one run
 	go test ./core/logic -run '^$$' -bench .
@@ -48,8 +53,8 @@ bench: ## print the speed as ratios, each taken within one run
 
 lint: console/node_modules/.installed ## gofmt, vet, staticcheck, generated code, the console's types and style
 	@unformatted=$$($(GO_FILES) | xargs gofmt -l); if [ -n "$$unformatted" ]; then echo "not laid out by gofmt: $$unformatted; run make fmt"; exit 1; fi
-	go vet -tags e2e ./...
-	$(STATICCHECK) -tags e2e ./...
+	go vet -tags e2e,counted ./...
+	$(STATICCHECK) -tags e2e,counted ./...
 	scripts/check-generated
 	cd console && npm run --silent check && npm run --silent test
 

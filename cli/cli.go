@@ -30,6 +30,7 @@ func Main(args []string, stdout, stderr io.Writer) int {
 func Run(ctx context.Context, args []string, stdout, stderr io.Writer) int {
 	root := newRoot()
 	root.SetArgs(args)
+	stdout, stderr = plainWriter{stdout, forPeople}, plainWriter{stderr, forPeople}
 	root.SetOut(stdout)
 	root.SetErr(stderr)
 	err := root.ExecuteContext(ctx)

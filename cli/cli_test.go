@@ -164,7 +164,7 @@ func TestBadInput(t *testing.T) {
 		{"why DIR/good a o --at +9s", 2, "rectura: asking recordings/a.csv: +9 s is outside the recording, which goes from +0 s to +5 s"},
 		{"why DIR/good a z", 2, "rectura: asking recordings/a.csv: no input, rule, alarm, bands, follow, loop, message or output is named z"},
 		{"why DIR/good a r --at noon", 2, `rectura: --at: "noon" is no time of this recording`},
-		{"why DIR/good a r --format csv", 2, "rectura: --format csv: an account is no table; choose table or json"},
+		{"why DIR/good a r --format csv", 2, "rectura: --format csv: an explanation is no table; choose table or json"},
 		{"trial DIR/good", 2, "rectura: DIR/good has no trials; a trial is a declaration of its sheets"},
 		{"trial DIR/good t", 2, "rectura: DIR/good has no trial named t"},
 		{"trial DIR/tried fails", 1, "o on always  off at +0 s"},

@@ -118,7 +118,7 @@ func recordingNames(folder string) []string {
 }
 
 func isTerminal(w io.Writer) bool {
-	f, ok := w.(*os.File)
+	f, ok := file(w)
 	return ok && term.IsTerminal(int(f.Fd()))
 }
 

@@ -88,7 +88,7 @@ func (l *list) csv(w io.Writer) error {
 }
 
 func writeJSON(w io.Writer, v any) error {
-	e := json.NewEncoder(w)
+	e := json.NewEncoder(plainWriter{w, inJSON})
 	e.SetIndent("", "  ")
 	e.SetEscapeHTML(false)
 	if err := e.Encode(v); err != nil {

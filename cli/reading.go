@@ -15,8 +15,8 @@ import (
 
 	"rectura/client"
 	"rectura/core/recording"
-	textfile "rectura/core/recording/text"
 	"rectura/core/recording/format"
+	textfile "rectura/core/recording/text"
 	"rectura/core/unit"
 )
 

@@ -9,42 +9,59 @@ import (
 	"os/signal"
 	"path/filepath"
 	"syscall"
+	"time"
 
 	"github.com/spf13/cobra"
 
 	"rectura/console"
+	"rectura/core/unit"
 	"rectura/service"
 )
 
 type serveFlags struct {
-	data, listen string
-	upload       int64
+	data, listen          string
+	upload, memory, quota int64
+	work                  string
+}
+
+// config is how the service is run, by the flags.
+func (f *serveFlags) config() (c service.Config, err error) {
+	const mib = 1 << 20
+	for name, v := range map[string]int64{"upload-limit": f.upload, "memory": f.memory, "quota": f.quota} {
+		if v < 0 || v > 1<<20 || v == 0 && name == "upload-limit" {
+			return c, fmt.Errorf("--%s %d: it is from 1 to 1048576 MiB", name, v)
+		}
+	}
+	c = service.Config{Data: f.data, Listen: f.listen, UploadLimit: f.upload * mib, Memory: f.memory * mib, Quota: f.quota * mib, Version: fullVersion()}
+	if f.work != "" {
+		ns, err := unit.ParseDuration(f.work)
+		if err != nil {
+			return c, fmt.Errorf("--work-limit: %w", err)
+		}
+		c.WorkLimit = time.Duration(ns)
+	}
+	return c, nil
 }
 
 func addServeFlags(c *cobra.Command, f *serveFlags, data string) {
 	c.Flags().StringVar(&f.data, "data", "", "the `folder` that keeps revisions and recordings (default "+data+")")
 	c.Flags().StringVar(&f.listen, "listen", service.DefaultListen, "the loopback `address` to listen on; port 0 takes a free one")
 	c.Flags().Int64Var(&f.upload, "upload-limit", service.DefaultUploadLimit>>20, "the largest recording taken, in `MiB` of its file")
-	before := c.PreRunE
-	c.PreRunE = func(c *cobra.Command, args []string) error {
-		if f.upload < 1 || f.upload > 1<<20 {
-			return fmt.Errorf("--upload-limit %d: it is from 1 to 1048576 MiB", f.upload)
-		}
-		if before != nil {
-			return before(c, args)
-		}
-		return nil
-	}
+	c.Flags().Int64Var(&f.memory, "memory", 0, "the memory to stay below, in `MiB` (default half of the machine's)")
+	c.Flags().Int64Var(&f.quota, "quota", 0, "how large the store may become, in `MiB` (default as large as the disk allows)")
+	c.Flags().StringVar(&f.work, "work-limit", unit.FormatDuration(int64(service.DefaultWorkLimit)), "for how long one `computation` may go on")
 }
 
 func newServe() *cobra.Command {
 	var f serveFlags
+	var check bool
 	c := &cobra.Command{
 		Use:   "serve",
 		Short: "Run the service and its console on this machine",
 		Long: `Runs the service: it keeps jobs as numbered revisions, and recordings, and serves
-the console and the API. It listens on loopback only.`,
-		Example: "  rectura serve --data /var/lib/rectura --listen 127.0.0.1:8470",
+the console and the API. It listens on loopback only. With --check it goes through
+all that the folder holds, says what is damaged, and ends.`,
+		Example: "  rectura serve --data /var/lib/rectura --listen 127.0.0.1:8470\n  rectura serve --data /var/lib/rectura --check",
 		Args:    cobra.NoArgs,
 		RunE: func(c *cobra.Command, _ []string) error {
 			if f.data == "" {
@@ -53,6 +70,9 @@ the console and the API. It listens on loopback only.`,
 					return err
 				}
 				f.data = folder
+			}
+			if check {
+				return checkKept(c, f)
 			}
 			s, err := start(c, f)
 			if err != nil {
@@ -63,7 +83,30 @@ the console and the API. It listens on loopback only.`,
 		},
 	}
 	addServeFlags(c, &f, "rectura in the user's data folder")
+	c.Flags().BoolVar(&check, "check", false, "say what of the data is damaged, and end")
 	return c
+}
+
+// checkKept goes through a data folder; the exit code is 1 if something in it is
+// damaged.
+func checkKept(c *cobra.Command, f serveFlags) error {
+	config, err := f.config()
+	if err != nil {
+		return err
+	}
+	config.Log = slog.New(slog.NewTextHandler(c.ErrOrStderr(), nil))
+	damaged, err := service.Check(c.Context(), config)
+	if err != nil {
+		return err
+	}
+	for _, d := range damaged {
+		fmt.Fprintf(c.OutOrStdout(), "damaged: %v\n", d)
+	}
+	if len(damaged) > 0 {
+		return errNo
+	}
+	fmt.Fprintln(c.OutOrStdout(), "Everything is as it was kept.")
+	return nil
 }
 
 // dataFolder is where a user's data belongs (XDG base directory specification).
@@ -89,8 +132,12 @@ func start(c *cobra.Command, f serveFlags) (*service.Service, error) {
 	ctx, stop := signal.NotifyContext(c.Context(), os.Interrupt, syscall.SIGTERM)
 	context.AfterFunc(ctx, stop)
 	c.SetContext(ctx)
-	return service.Start(ctx, service.Config{Data: f.data, Listen: f.listen, UploadLimit: f.upload << 20, Version: fullVersion(), Console: files,
-		Log: slog.New(slog.NewTextHandler(c.ErrOrStderr(), nil))})
+	config, err := f.config()
+	if err != nil {
+		return nil, err
+	}
+	config.Console, config.Log = files, slog.New(slog.NewTextHandler(c.ErrOrStderr(), nil))
+	return service.Start(ctx, config)
 }
 
 // alongside runs the service while work uses it, and ends it with the context

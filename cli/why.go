@@ -70,7 +70,7 @@ did not run out, and the next change.`,
 		}),
 		RunE: func(c *cobra.Command, args []string) error {
 			if format == "csv" {
-				return fmt.Errorf("--format csv: an account is no table; choose table or json")
+				return fmt.Errorf("--format csv: an explanation is no table; choose table or json")
 			}
 			p, err := loadJob(c, args[0])
 			if err != nil {

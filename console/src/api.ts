@@ -67,7 +67,9 @@ export const listRevisions = async () => need(await client.GET("/revisions"));
 export const getRevision = async (number: number) => need(await client.GET("/revisions/{number}", { params: { path: { number } } }));
 export const listRecordings = async () => need(await client.GET("/recordings"));
 export const explain = async (body: ExplanationRequest, signal: AbortSignal) => need(await client.POST("/explanations", { body, signal }));
-export const replay = async (body: ReplayRequest, signal: AbortSignal) => need(await client.POST("/replays", { body, signal }));
+/** Plays a recording; the name is that under which the request stands in the bench's queue. */
+export const replay = async (body: ReplayRequest, signal: AbortSignal, name?: string) => need(await client.POST("/replays", { body, signal, headers: name ? { "X-Request-ID": name } : {} }));
+export const getBench = async (signal: AbortSignal) => need(await client.GET("/bench", { signal }));
 
 export type SeriesQuery = paths["/series"]["get"]["parameters"]["query"];
 export const getSeries = async (query: SeriesQuery, signal: AbortSignal) => need(await client.GET("/series", { params: { query }, signal }));

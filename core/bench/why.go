@@ -127,7 +127,7 @@ func Why(p *logic.Program, r *recording.Recording, o Options, name string, at in
 
 // A witness looks at a replay for an explanation.
 type witness struct {
-	about *Explanation
+	about   *Explanation
 	index   int
 	rules   []int // whose delays count
 	analog  bool  // it is about an analog output

@@ -6,8 +6,8 @@ import (
 	"math"
 	"slices"
 
-	"rectura/core/internal/visits"
 	"rectura/core/sheet"
+	"rectura/core/sheet/visits"
 	"rectura/core/unit"
 )
 

@@ -5,8 +5,8 @@ import (
 	"fmt"
 	"time"
 
-	"rectura/core/internal/visits"
 	"rectura/core/sheet"
+	"rectura/core/sheet/visits"
 	"rectura/core/signal"
 	"rectura/core/unit"
 )

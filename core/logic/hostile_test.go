@@ -9,9 +9,9 @@ import (
 
 	"github.com/stretchr/testify/assert"
 
-	"rectura/core/internal/visits"
 	"rectura/core/logic"
 	"rectura/core/sheet"
+	"rectura/core/sheet/visits"
 )
 
 const hostileGround = "job \"Hostile\"\n  timezone Europe/Dublin\ninput a\n  scale 0..4095 counts to 0..20 mA\n  scale 4..20 mA to 0..20 mg/L\n  healthy 3.6..21 mA\ninput c discrete\noutput out\n  called by any\n  fail off\n"

@@ -5,7 +5,7 @@ import (
 	"math/bits"
 	"slices"
 
-	"rectura/core/internal/visits"
+	"rectura/core/sheet/visits"
 )
 
 // links are what must be computed anew when something changes, so that the

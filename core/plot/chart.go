@@ -170,6 +170,9 @@ func (p Point) Direction() string {
 	return "↑"
 }
 
+// largest bounds an axis, so that what is worked out with its ends stays a number.
+const largest = 1e300
+
 // Limits are the lowest and highest value of a panel's axis: what the signal
 // covers, and the points that are near enough not to press it flat; of an output
 // its range.
@@ -187,6 +190,7 @@ func (p *Panel) Limits() (low, high float64) {
 	if low > high {
 		low, high = 0, 0
 	}
+	low, high = max(low, -largest), min(high, largest)
 	least := max(p.Span/20, math.Abs(high+low)/40, 1e-9)
 	if high-low < least {
 		middle := (low + high) / 2

@@ -7,6 +7,8 @@ import (
 	"math"
 	"slices"
 	"strings"
+	"unicode"
+	"unicode/utf8"
 
 	"gonum.org/v1/plot/font"
 	"gonum.org/v1/plot/font/liberation"
@@ -133,9 +135,21 @@ func (d *drawing) path(points []vg.Point, width float64, c color.Color, dashes .
 	d.canvas.StrokeLines(draw.LineStyle{Color: c, Width: vg.Length(width), Dashes: dashes}, points)
 }
 
+// drawable is a text without the characters that XML, and so SVG, cannot hold
+// (XML 1.0, 2.2), and that no font has.
+func drawable(s string) string {
+	return strings.Map(func(r rune) rune {
+		if unicode.IsControl(r) || r == 0xfffe || r == 0xffff || r == utf8.RuneError {
+			return '·'
+		}
+		return r
+	}, s)
+}
+
 // text draws at a baseline; align is 0 for text that begins at x, -1 for text
 // that ends there, -0.5 for text centred on it.
 func (d *drawing) text(x, y, size float64, c color.Color, bold bool, align float64, s string) {
+	s = drawable(s)
 	f := font.Font{Typeface: "Liberation", Variant: "Sans", Size: vg.Length(size)}
 	if bold {
 		f.Weight = 2 // of golang.org/x/image/font: bold

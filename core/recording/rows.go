@@ -2,6 +2,8 @@ package recording
 
 import (
 	"container/heap"
+	"errors"
+	"fmt"
 	"math"
 )
 
@@ -46,6 +48,21 @@ func (r *Recording) EachRow(f func(t int64, some []Reading) error) error {
 	}
 	if !any || last < r.End {
 		return f(r.End, nil)
+	}
+	return nil
+}
+
+// mostCells bounds the table that a recording becomes where every row has a cell
+// for every column.
+const mostCells = 500_000_000
+
+// ErrTable is the error of a recording that is no table that could be written.
+var ErrTable = errors.New("too many for a table; write JSON Lines")
+
+// FitsTable tells why so many rows of all columns are too large a table.
+func (r *Recording) FitsTable(rows int) error {
+	if n := len(r.Columns); n > 0 && rows > mostCells/n {
+		return fmt.Errorf("%d rows of %d columns are mostly empty, and %w", rows, n, ErrTable)
 	}
 	return nil
 }

@@ -9,7 +9,7 @@ import (
 	"unicode"
 	"unicode/utf8"
 
-	"rectura/core/internal/visits"
+	"rectura/core/sheet/visits"
 	"rectura/core/unit"
 )
 

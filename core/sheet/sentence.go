@@ -5,7 +5,7 @@ import (
 	"strconv"
 	"strings"
 
-	"rectura/core/internal/visits"
+	"rectura/core/sheet/visits"
 	"rectura/core/unit"
 )
 

@@ -3,7 +3,7 @@ package sheet
 import (
 	"fmt"
 
-	"rectura/core/internal/visits"
+	"rectura/core/sheet/visits"
 	"rectura/core/unit"
 )
 

@@ -1,6 +1,7 @@
 package api
 
 import (
+	"errors"
 	"io"
 	"net/http"
 	"time"
@@ -41,14 +42,14 @@ type pacedBody struct {
 func (b *pacedBody) Read(p []byte) (int, error) {
 	if !b.begun || b.left <= 0 {
 		b.begun, b.left = true, bodyPart
-		if err := b.deadline(time.Now().Add(bodyTime)); err != nil {
+		if err := b.deadline(time.Now().Add(bodyTime)); err != nil && !errors.Is(err, http.ErrNotSupported) {
 			return 0, err
 		}
 	}
 	n, err := b.ReadCloser.Read(p)
 	b.left -= n
 	if err == io.EOF {
-		if err := b.deadline(time.Time{}); err != nil {
+		if err := b.deadline(time.Time{}); err != nil && !errors.Is(err, http.ErrNotSupported) {
 			return n, err
 		}
 	}

@@ -96,7 +96,7 @@ func (s *Server) handleError(err error, c echo.Context) {
 	if p.Status == http.StatusTooManyRequests || p.Status == http.StatusServiceUnavailable {
 		c.Response().Header().Set(echo.HeaderRetryAfter, "2")
 	}
-	if p.Status >= http.StatusInternalServerError {
+	if meant := new(failure); p.Status >= http.StatusInternalServerError && !errors.As(err, &meant) {
 		s.log.Error("request failed", slog.String("path", c.Request().URL.Path), slog.Any("error", err))
 	}
 	c.Response().Header().Set(echo.HeaderContentType, "application/problem+json")

@@ -81,6 +81,9 @@ func (s *Server) export(work context.Context, f format.Format, r *recording.Reco
 	x := &exported{File: file}
 	out := &stoppableWriter{work: work, Writer: file, left: mostExported}
 	if err := format.Write(f, out, r); err != nil {
+		if errors.Is(err, recording.ErrTable) {
+			err = refuse(http.StatusUnprocessableEntity, sentence(err))
+		}
 		if out.left < 0 {
 			err = refuse(http.StatusUnprocessableEntity, fmt.Sprintf("As %s this recording is larger than %d GiB; choose another format.", f, mostExported>>30))
 		}

@@ -68,7 +68,6 @@ func New(c Config) (http.Handler, error) {
 	e.HideBanner, e.HidePort = true, true
 	e.HTTPErrorHandler = s.handleError
 	e.IPExtractor = echo.ExtractIPDirect() // of the connection; a header can say anything
-	e.Pre(headAsGet)
 	e.Use(
 		s.logRequests,
 		middleware.SecureWithConfig(middleware.SecureConfig{
@@ -99,7 +98,7 @@ func New(c Config) (http.Handler, error) {
 	if c.Console != nil {
 		serveConsole(e, c.Console)
 	}
-	return e, nil
+	return headAsGet(e), nil
 }
 
 // notStored keeps what the API answers out of caches.
@@ -183,6 +182,9 @@ func (s *Server) GetHealth(context.Context, GetHealthRequestObject) (GetHealthRe
 // GetReady answers well only if the store does.
 func (s *Server) GetReady(ctx context.Context, _ GetReadyRequestObject) (GetReadyResponseObject, error) {
 	if err := s.store.Ping(ctx); err != nil {
+		if ctx.Err() != nil {
+			return nil, ctx.Err()
+		}
 		s.log.Error("not ready", slog.Any("error", err))
 		return nil, refuse(http.StatusServiceUnavailable, "The store does not answer; see the service's log.")
 	}

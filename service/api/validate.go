@@ -20,7 +20,7 @@ import (
 	"github.com/getkin/kin-openapi/openapi3"
 	"github.com/getkin/kin-openapi/openapi3filter"
 	"github.com/getkin/kin-openapi/routers"
-	"github.com/getkin/kin-openapi/routers/legacy"
+	"github.com/getkin/kin-openapi/routers/gorillamux"
 	"github.com/labstack/echo/v4"
 )
 
@@ -38,7 +38,7 @@ func newValidator() (*validator, error) {
 	if err != nil {
 		return nil, fmt.Errorf("reading the API's description: %w", err)
 	}
-	r, err := legacy.NewRouter(doc)
+	r, err := gorillamux.NewRouter(doc)
 	if err != nil {
 		return nil, fmt.Errorf("reading the API's description: %w", err)
 	}
@@ -61,9 +61,12 @@ func isAPI(r *http.Request) bool { return strings.HasPrefix(r.URL.Path, "/api/")
 
 func (v *validator) check(c echo.Context) error {
 	r := c.Request()
+	if !slices.Contains(methods, r.Method) {
+		return v.noRoute(c)
+	}
 	route, path, err := v.router.FindRoute(r)
 	if err != nil {
-		return v.noRoute(c, err)
+		return v.noRoute(c)
 	}
 	if err := checkQuery(r, route.Operation, route.PathItem); err != nil {
 		return err
@@ -86,11 +89,14 @@ func (v *validator) check(c echo.Context) error {
 	return nil
 }
 
+// methods are those that operations may have.
+var methods = []string{http.MethodGet, http.MethodPost, http.MethodPut, http.MethodPatch, http.MethodDelete}
+
 // noRoute tells what is at a path, if it is only the method that is not.
-func (v *validator) noRoute(c echo.Context, err error) error {
+func (v *validator) noRoute(c echo.Context) error {
 	r := c.Request()
 	var allowed []string
-	for _, method := range []string{http.MethodGet, http.MethodPost, http.MethodPut, http.MethodPatch, http.MethodDelete} {
+	for _, method := range methods {
 		other := r.Clone(r.Context())
 		other.Method = method
 		if _, _, err := v.router.FindRoute(other); err == nil {
@@ -103,7 +109,7 @@ func (v *validator) noRoute(c echo.Context, err error) error {
 	if len(allowed) > 0 {
 		list := strings.Join(allowed, ", ")
 		c.Response().Header().Set(echo.HeaderAllow, list)
-		return refuse(http.StatusMethodNotAllowed, r.Method+" is not done here; it takes "+list+".")
+		return refuse(http.StatusMethodNotAllowed, shown(r.Method)+" is not done here; it takes "+list+".")
 	}
 	return refuse(http.StatusNotFound, "There is no "+shown(r.URL.Path)+" here.")
 }
@@ -245,15 +251,14 @@ func shown(s string) string {
 }
 
 // headAsGet lets HEAD be answered as GET is; net/http leaves the body out.
-func headAsGet(next echo.HandlerFunc) echo.HandlerFunc {
-	return func(c echo.Context) error {
-		if r := c.Request(); r.Method == http.MethodHead {
+func headAsGet(next http.Handler) http.Handler {
+	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		if r.Method == http.MethodHead {
 			r = r.Clone(r.Context())
 			r.Method = http.MethodGet
-			c.SetRequest(r)
 		}
-		return next(c)
-	}
+		next.ServeHTTP(w, r)
+	})
 }
 
 // named gives the work of a request the name that the client gives it.

@@ -39,7 +39,7 @@ type waiter struct {
 }
 
 // mostWaiting is how many requests wait for a crew at the most.
-const mostWaiting = 64
+const mostWaiting = 256
 
 // usualPatience is how long a request waits for its turn.
 const usualPatience = 30 * time.Second

@@ -12,6 +12,7 @@ import { clockText, dayText } from "./clock";
 import { Explanation } from "./Explanation";
 import { asWritten, isOther, Otherwise, type Other } from "./Otherwise";
 import { pageSize, useChanges } from "./useChanges";
+import { usePlace } from "./usePlace";
 import { Why } from "./Why";
 
 /** Bench: a recording played through a revision. */
@@ -70,12 +71,14 @@ function Played({ revision, recording, picks }: { revision: number; recording: n
   const [round, setRound] = useState(0);
   const detail = useQuery({ queryKey: ["revision", revision], queryFn: () => getRevision(revision), staleTime: Infinity });
   const request: ReplayRequest = useMemo(() => ({ revision, recording, set: other.set, scan: other.scan || undefined, first: 0, most: pageSize }), [revision, recording, other]);
+  const [name] = useState(() => crypto.randomUUID());
   const played = useQuery({
     queryKey: ["replay", request, round],
-    queryFn: async ({ signal }) => ({ request, replay: await replay(request, signal) }),
+    queryFn: async ({ signal }) => ({ request, replay: await replay(request, signal, name) }),
     staleTime: Infinity,
     placeholderData: (before) => before,
   });
+  const before = usePlace(name, played.isFetching);
   return (
     <div className="flex flex-col gap-3">
       <div className="flex flex-wrap items-center gap-2.5">
@@ -85,7 +88,7 @@ function Played({ revision, recording, picks }: { revision: number; recording: n
         {isOther(other) && <span className="chip border-accent text-accent">other values than written</span>}
         {detail.data && <Otherwise key={JSON.stringify(other)} revision={detail.data} other={other} onPlay={setOther} />}
         <button type="button" className="btn main" disabled={played.isFetching} onClick={() => setRound(round + 1)}>
-          {played.isFetching ? "Playing…" : "Play"}
+          {before ? `Waiting, ${before} before it…` : played.isFetching ? "Playing…" : "Play"}
         </button>
       </div>
       {played.error && <Trouble error={played.error} />}

@@ -9,18 +9,14 @@ import (
 	"rectura/core/recording"
 )
 
-// mostCells bounds the table that a recording becomes as CSV, in which every row
-// has a cell for every column.
-const mostCells = 2_000_000_000
-
 // Write writes a recording as wide CSV. What is written reads back the same.
 func Write(w io.Writer, r *recording.Recording) error {
 	rows := 0
 	if err := r.EachRow(func(int64, []recording.Reading) error { rows++; return nil }); err != nil {
 		return err
 	}
-	if len(r.Columns) > 0 && rows > mostCells/len(r.Columns) {
-		return fmt.Errorf("writing CSV: %d rows of %d columns are mostly empty, and too many for a table; write JSON Lines", rows, len(r.Columns))
+	if err := r.FitsTable(rows); err != nil {
+		return fmt.Errorf("writing CSV: %w", err)
 	}
 	out := bufio.NewWriterSize(w, 1<<16)
 	out.WriteString("time") // a bufio.Writer keeps its first error for Flush

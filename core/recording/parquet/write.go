@@ -15,9 +15,6 @@ import (
 // meanwhile.
 const rowsInGroup = 1 << 18
 
-// mostCells bounds the table that a recording becomes.
-const mostCells = 2_000_000_000
-
 // Write writes a recording as a wide Parquet file. What is written reads back
 // the same.
 func Write(w io.Writer, r *recording.Recording) error {
@@ -30,8 +27,8 @@ func Write(w io.Writer, r *recording.Recording) error {
 	if err := r.EachRow(func(int64, []recording.Reading) error { rows++; return nil }); err != nil {
 		return err
 	}
-	if len(r.Columns) > 0 && rows > mostCells/len(r.Columns) {
-		return fmt.Errorf("writing Parquet: %d rows of %d columns are mostly empty, and too many for a table; write JSON Lines", rows, len(r.Columns))
+	if err := r.FitsTable(rows); err != nil {
+		return fmt.Errorf("writing Parquet: %w", err)
 	}
 	var order []string
 	for _, c := range r.Columns {
