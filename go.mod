@@ -26,6 +26,7 @@ require (
 	golang.org/x/term v0.47.0
 	golang.org/x/time v0.15.0
 	gonum.org/v1/plot v0.17.0
+	google.golang.org/protobuf v1.34.2
 	gorm.io/driver/sqlite v1.6.0
 	gorm.io/gorm v1.31.2
 	modernc.org/sqlite v1.62.0
@@ -77,7 +78,6 @@ require (
 	golang.org/x/image v0.44.0 // indirect
 	golang.org/x/net v0.62.0 // indirect
 	golang.org/x/text v0.43.0 // indirect
-	google.golang.org/protobuf v1.34.2 // indirect
 	modernc.org/libc v1.80.1 // indirect
 	modernc.org/mathutil v1.7.1 // indirect
 	modernc.org/memory v1.12.1 // indirect

@@ -67,7 +67,7 @@ func (s *Stepper) takeOver(i, caller int32, level float64) float64 {
 		}
 		m := &s.loops[x.Index]
 		if c == caller && !m.has && m.begun != s.now && s.p.Loops[x.Index].integral >= 0 {
-			level = s.levels[i]
+			level = s.outputs[i].level
 			if other, best := s.chosen(i, c); other >= 0 && s.p.Outputs[i].prefers(best, level) {
 				level = best
 			}
@@ -80,25 +80,25 @@ func (s *Stepper) takeOver(i, caller int32, level float64) float64 {
 
 // stepAnalog decides an analog output, in the order of force of any output.
 func (s *Stepper) stepAnalog(i int32) {
-	o, m := &s.p.Outputs[i], &s.outputMemories[i]
+	o, m := &s.p.Outputs[i], &s.outputs[i]
 	called := s.callers(int(i))
-	before, levelBefore := s.outputs[i], s.levels[i]
+	before, levelBefore := s.outputs[i].state, s.outputs[i].level
 	state, level, cause, by := called, o.Low, ByCall, int32(-1)
 	heldBefore := m.held
 	m.held = NotHeld
-	mode := s.modes[i]
+	mode := s.outputs[i].mode
 	switch {
 	case o.interlock >= 0 && s.truths[o.interlock] != isFalse:
 		state, cause = Off, ByInterlock
 		if mode != Auto {
-			s.modes[i] = Stood // it needs a fresh command
+			s.outputs[i].mode = Stood // it needs a fresh command
 		}
 	case s.circle:
 		state, level, cause = s.failed(i), s.failLevel(i), ByCircle
 	case mode != Auto:
 		state, cause = Off, ByHand
 		if mode == HandAt {
-			state, level = On, s.hands[i]
+			state, level = On, s.outputs[i].hand
 		}
 	case called == Undecided:
 		state, level, cause = before, levelBefore, ByFail
@@ -113,7 +113,7 @@ func (s *Stepper) stepAnalog(i int32) {
 		m.held = ByPermissive
 	}
 	level = s.takeOver(i, by, level)
-	s.outputs[i], s.levels[i], s.takenBy[i] = state, level, by
+	s.outputs[i].state, s.outputs[i].level, s.outputs[i].takenBy = state, level, by
 	if level == levelBefore {
 		return
 	}
@@ -142,7 +142,7 @@ func (s *Stepper) failed(i int32) State {
 	case FailOff:
 		return Off
 	case FailHold:
-		return s.outputs[i]
+		return s.outputs[i].state
 	}
 	return On
 }
@@ -152,7 +152,7 @@ func (s *Stepper) failLevel(i int32) float64 {
 	case FailOff:
 		return o.Low
 	case FailHold:
-		return s.levels[i]
+		return s.outputs[i].level
 	default:
 		return o.failLevel
 	}
@@ -165,12 +165,12 @@ func (s *Stepper) analogReason(i int32, cause Cause, by int32) Reason {
 		s.rulesNamed = append(s.rulesNamed, by)
 		return Reason{Cause: ByCall, Callers: s.rulesNamed[len(s.rulesNamed)-1:]}
 	}
-	state := s.outputs[i]
+	state := s.outputs[i].state
 	return s.outputReason(int(i), state, cause)
 }
 
 // Level is the value of an analog output after the last instant, in its unit.
-func (s *Stepper) Level(output int) float64 { return s.levels[output] }
+func (s *Stepper) Level(output int) float64 { return s.outputs[output].level }
 
 // Analog tells whether an output has a value, not only a state.
 func (o *Output) Analog() bool { return o.High > o.Low }

@@ -63,13 +63,14 @@ func (c *compiler) bands(d *sheet.Bands) {
 	c.p.Bands = append(c.p.Bands, b)
 }
 
-// bandState is the memory of Bands.
-type bandState struct {
+// bandMemory is the memory of Bands.
+type bandMemory struct {
 	inForce   int
 	undecided bool
 	waiting   int   // the band that is to be in force once it has lasted; -1 for none
 	since     int64 // since when it has been
 	turned    int64 // when the band in force became that
+	number    int64 // of its last transition, or -1
 }
 
 // stepBands decides which band is in force.

@@ -42,10 +42,10 @@ const (
 func (m Mode) String() string { return [...]string{"auto", "hand on", "hand off", "hand", "off"}[m] }
 
 // Mode is who decides an output.
-func (s *Stepper) Mode(output int) Mode { return s.modes[output] }
+func (s *Stepper) Mode(output int) Mode { return s.outputs[output].mode }
 
 // Pinned tells whether an input is pinned to a value.
-func (s *Stepper) Pinned(input int) bool { return s.pinned[input] }
+func (s *Stepper) Pinned(input int) bool { return s.inputs[input].pinned }
 
 // Command hands over a command of the next instant.
 func (s *Stepper) Command(c Command) {
@@ -62,23 +62,23 @@ func (s *Stepper) Command(c Command) {
 		s.alarms[i].Acknowledge()
 		s.newConds.addAll(s.p.Alarms[i].tests)
 	case TakeInHand:
-		s.modes[i] = HandOff
+		s.outputs[i].mode = HandOff
 		switch {
 		case s.p.Outputs[i].Analog():
-			s.modes[i], s.hands[i] = HandAt, s.p.Outputs[i].clamp(c.Value)
+			s.outputs[i].mode, s.outputs[i].hand = HandAt, s.p.Outputs[i].clamp(c.Value)
 		case c.On:
-			s.modes[i] = HandOn
+			s.outputs[i].mode = HandOn
 		}
 		s.newCallers = true
 	case StandOff:
-		s.modes[i], s.newCallers = Stood, true
+		s.outputs[i].mode, s.newCallers = Stood, true
 	case GiveBack:
-		s.modes[i], s.newCallers = Auto, true
+		s.outputs[i].mode, s.newCallers = Auto, true
 	case PinInput:
-		s.pinned[i], s.pins[i] = true, c.Value
+		s.inputs[i].pinned, s.inputs[i].pin = true, c.Value
 		s.markInput(i)
 	case UnpinInput:
-		s.pinned[i] = false
+		s.inputs[i].pinned = false
 		s.markInput(i)
 	}
 	s.dirty = true
@@ -87,26 +87,26 @@ func (s *Stepper) Command(c Command) {
 // The value, the state and the fault of an input as rules see them.
 
 func (s *Stepper) inputValue(i int32) (v float64, known bool) {
-	if s.pinned[i] {
-		return s.pins[i], true
+	if s.inputs[i].pinned {
+		return s.inputs[i].pin, true
 	}
 	a := &s.analog[i]
 	return a.Value, a.Fault == signal.None
 }
 
 func (s *Stepper) contactOn(i int32) bool {
-	if s.pinned[i] {
-		return s.pins[i] != 0
+	if s.inputs[i].pinned {
+		return s.inputs[i].pin != 0
 	}
-	return s.contacts[i].On
+	return s.inputs[i].contact.On
 }
 
 func (s *Stepper) fault(i int32) signal.Fault {
 	switch {
-	case s.pinned[i]:
+	case s.inputs[i].pinned:
 		return signal.None
 	case s.p.Inputs[i].Chain != nil:
 		return s.analog[i].Fault
 	}
-	return s.contacts[i].Fault
+	return s.inputs[i].contact.Fault
 }

@@ -36,7 +36,7 @@ func (s *Stepper) turnCond(i int32, v truth) {
 	if v == s.truths[i] {
 		return
 	}
-	s.truths[i], s.changed[i] = v, s.now
+	s.truths[i], s.conds[i].changed = v, s.now
 	if s.watched != nil && v == isTrue && s.watched[i] == never {
 		s.watched[i] = s.now
 	}
@@ -87,7 +87,7 @@ func (s *Stepper) cond(i int32) truth {
 	case condFor, condForStrict:
 		return s.stepFor(i, n)
 	case condOutput:
-		return truthOf(s.outputs[n.a] == On)
+		return truthOf(s.outputs[n.a].state == On)
 	case condBetween, condOutside:
 		return s.between(i, n)
 	case condNear:
@@ -149,33 +149,33 @@ func (s *Stepper) compare(i int32, n *condNode) truth {
 	}
 	x := s.values[n.a]
 	trip, reset := s.points(n)
-	if s.memory[i] {
+	if s.conds[i].tripped {
 		switch n.op {
 		case condBelow:
-			s.memory[i] = x < reset
+			s.conds[i].tripped = x < reset
 		case condAtMost:
-			s.memory[i] = x <= reset
+			s.conds[i].tripped = x <= reset
 		case condAbove:
-			s.memory[i] = x > reset
+			s.conds[i].tripped = x > reset
 		case condAtLeast:
-			s.memory[i] = x >= reset
+			s.conds[i].tripped = x >= reset
 		}
-		if !s.memory[i] {
-			s.since[i] = s.now
+		if !s.conds[i].tripped {
+			s.conds[i].since = s.now
 		}
 	} else {
 		switch n.op {
 		case condBelow:
-			s.memory[i] = x < trip
+			s.conds[i].tripped = x < trip
 		case condAtMost:
-			s.memory[i] = x <= trip
+			s.conds[i].tripped = x <= trip
 		case condAbove:
-			s.memory[i] = x > trip
+			s.conds[i].tripped = x > trip
 		case condAtLeast:
-			s.memory[i] = x >= trip
+			s.conds[i].tripped = x >= trip
 		}
 	}
-	return truthOf(s.memory[i])
+	return truthOf(s.conds[i].tripped)
 }
 
 // points are the trip and the reset point of a comparison: trip = S ± deadband,
@@ -207,24 +207,24 @@ func (s *Stepper) stepFor(i int32, n *condNode) truth {
 	due, v := int64(never), isFalse
 	switch s.truths[n.a] {
 	case isTrue:
-		if !s.waiting[i] {
-			s.waiting[i], s.since[i] = true, s.now
+		if !s.conds[i].waiting {
+			s.conds[i].waiting, s.conds[i].since = true, s.now
 		}
-		end := after(s.since[i], s.duration(int64(n.b)))
+		end := after(s.conds[i].since, s.duration(int64(n.b)))
 		if s.now >= end || s.patient {
-			s.lapsed[i] = true
+			s.conds[i].lapsed = true
 		}
-		if s.lapsed[i] {
+		if s.conds[i].lapsed {
 			v = isTrue
 		} else {
 			due = end
 		}
 	case isFalse:
-		s.waiting[i], s.lapsed[i] = false, false
+		s.conds[i].waiting, s.conds[i].lapsed = false, false
 	case isUnknown:
 		v = isUnknown
-		if !s.lapsed[i] || n.op == condForStrict {
-			s.waiting[i], s.lapsed[i] = false, false
+		if !s.conds[i].lapsed || n.op == condForStrict {
+			s.conds[i].waiting, s.conds[i].lapsed = false, false
 		}
 	}
 	s.timers.set(i, due)

@@ -31,8 +31,8 @@ type Loop struct {
 	node       int32
 }
 
-// loopState is the memory of a Loop.
-type loopState struct {
+// loopMemory is the memory of a Loop.
+type loopMemory struct {
 	running     bool    // it calls
 	interrupted bool    // by what cannot be believed
 	has         bool    // the output stands where the loop has put it
@@ -155,12 +155,12 @@ func (s *Stepper) stepLoop(i, index int32) truth {
 
 // beginLoop takes the output over from where it stands, unless it stands where
 // nobody calls it.
-func (s *Stepper) beginLoop(l *Loop, m *loopState) {
+func (s *Stepper) beginLoop(l *Loop, m *loopMemory) {
 	o := &s.p.Outputs[l.Output]
 	m.running, m.has, m.begun, m.at, m.x = true, false, s.now, s.now, s.values[l.of]
 	m.share = l.gain * (s.values[l.target] - m.x)
-	if l.integral >= 0 && (m.interrupted || s.outputs[l.Output] != Off) {
-		m.takeOver(s.levels[l.Output])
+	if l.integral >= 0 && (m.interrupted || s.outputs[l.Output].state != Off) {
+		m.takeOver(s.outputs[l.Output].level)
 	} else {
 		m.sum = l.bias
 		if l.integral >= 0 {
@@ -172,17 +172,17 @@ func (s *Stepper) beginLoop(l *Loop, m *loopState) {
 }
 
 // takeOver makes the loop go on from where the output stands.
-func (m *loopState) takeOver(out float64) { m.out, m.sum = out, out-m.share }
+func (m *loopMemory) takeOver(out float64) { m.out, m.sum = out, out-m.share }
 
 // moveLoop is one step. The integral holds while the output is at a limit that
 // it would drive it beyond. While another has the output, the step starts from
 // where that has put it.
-func (s *Stepper) moveLoop(l *Loop, m *loopState) {
+func (s *Stepper) moveLoop(l *Loop, m *loopMemory) {
 	o := &s.p.Outputs[l.Output]
 	x, dt := s.values[l.of], float64(s.now-m.at)
 	deviation := s.values[l.target] - x
 	if l.integral >= 0 && !m.has {
-		m.takeOver(s.levels[l.Output])
+		m.takeOver(s.outputs[l.Output].level)
 	}
 	m.share = l.gain * deviation
 	if l.derivative >= 0 {

@@ -57,9 +57,9 @@ func (s *Stepper) stepMessage(i int32, index int32) truth {
 	switch {
 	case m.when >= 0:
 		v := s.truths[m.when]
-		send = v == isTrue && !s.memory[i]
+		send = v == isTrue && !s.conds[i].tripped
 		if v != isUnknown {
-			s.memory[i] = v == isTrue
+			s.conds[i].tripped = v == isTrue
 		}
 		if send {
 			s.explain(m.when, 0, 0, false)
@@ -67,15 +67,15 @@ func (s *Stepper) stepMessage(i int32, index int32) truth {
 		}
 	case m.every >= 0:
 		d := s.duration(int64(m.every))
-		if !s.waiting[i] {
-			s.waiting[i], s.since[i] = true, s.now
-		} else if send = s.now >= after(s.since[i], d); send {
-			s.since[i] += (s.now - s.since[i]) / d * d
+		if !s.conds[i].waiting {
+			s.conds[i].waiting, s.conds[i].since = true, s.now
+		} else if send = s.now >= after(s.conds[i].since, d); send {
+			s.conds[i].since += (s.now - s.conds[i].since) / d * d
 		}
 		reason.HeldFor = d
-		s.timers.set(i, after(s.since[i], d))
-	case !s.waiting[i]:
-		send, s.waiting[i] = true, true
+		s.timers.set(i, after(s.conds[i].since, d))
+	case !s.conds[i].waiting:
+		send, s.conds[i].waiting = true, true
 	}
 	if send {
 		begin := len(s.terms)
@@ -84,7 +84,7 @@ func (s *Stepper) stepMessage(i int32, index int32) truth {
 			known := true
 			switch {
 			case x.output >= 0:
-				t.Rule, t.State, t.Left = ^x.output, s.outputs[x.output], s.levels[x.output]
+				t.Rule, t.State, t.Left = ^x.output, s.outputs[x.output].state, s.outputs[x.output].level
 			case x.derived >= 0:
 				v := s.p.Derived[x.derived].value
 				t.Left, known = s.values[v], s.known[v]

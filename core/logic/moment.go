@@ -9,15 +9,15 @@ func (s *Stepper) turns(i int32, n *condNode) truth {
 	if now == isUnknown {
 		return isUnknown
 	}
-	before, known := s.memory[i], s.waiting[i]
+	before, known := s.conds[i].tripped, s.conds[i].waiting
 	if op := s.p.conds[n.a].op; !known && (op == condRule || op == condOutput) {
 		before, known = false, true
 	}
-	s.memory[i], s.waiting[i] = now == isTrue, true
-	if !known || before == s.memory[i] {
+	s.conds[i].tripped, s.conds[i].waiting = now == isTrue, true
+	if !known || before == s.conds[i].tripped {
 		return isFalse
 	}
-	if n.op == condTurns || (n.op == condTurnsOn) == s.memory[i] {
+	if n.op == condTurns || (n.op == condTurnsOn) == s.conds[i].tripped {
 		return isTrue
 	}
 	return isFalse
@@ -28,9 +28,9 @@ func (s *Stepper) changes(i int32, n *condNode) truth {
 	if !s.known[n.a] {
 		return isUnknown
 	}
-	before, known := s.last[i], s.waiting[i]
-	s.last[i], s.waiting[i] = s.values[n.a], true
-	if known && before != s.last[i] {
+	before, known := s.conds[i].last, s.conds[i].waiting
+	s.conds[i].last, s.conds[i].waiting = s.values[n.a], true
+	if known && before != s.conds[i].last {
 		return isTrue
 	}
 	return isFalse
@@ -42,34 +42,34 @@ func (s *Stepper) changes(i int32, n *condNode) truth {
 // not stayed long enough yet.
 func (s *Stepper) crosses(i int32, n *condNode) truth {
 	if !s.known[n.a] || !s.known[n.b] {
-		s.since[i] = never // the time it stays begins anew
+		s.conds[i].since = never // the time it stays begins anew
 		s.timers.set(i, never)
 		return isUnknown
 	}
 	x, v := s.values[n.a], s.values[n.b]
 	crossed := false
 	if above := x > v; x != v {
-		crossed = s.waiting[i] && above != s.memory[i]
-		s.memory[i], s.waiting[i] = above, true
+		crossed = s.conds[i].waiting && above != s.conds[i].tripped
+		s.conds[i].tripped, s.conds[i].waiting = above, true
 	}
 	if n.n < 0 {
 		return truthOf(crossed)
 	}
 	if crossed {
-		s.lapsed[i], s.since[i] = true, s.now
+		s.conds[i].lapsed, s.conds[i].since = true, s.now
 	}
-	if !s.lapsed[i] {
+	if !s.conds[i].lapsed {
 		return isFalse
 	}
-	if s.since[i] == never {
-		s.since[i] = s.now
+	if s.conds[i].since == never {
+		s.conds[i].since = s.now
 	}
-	end := after(s.since[i], s.duration(int64(n.n)))
+	end := after(s.conds[i].since, s.duration(int64(n.n)))
 	if s.now < end && !s.patient {
 		s.timers.set(i, end)
 		return isFalse
 	}
-	s.lapsed[i] = false
+	s.conds[i].lapsed = false
 	s.timers.set(i, never)
 	return isTrue
 }
@@ -162,15 +162,15 @@ func (s *Stepper) between(i int32, n *condNode) truth {
 	if !s.known[n.a] || !s.known[n.b] || !s.known[n.n] || n.hysteresis >= 0 && !s.known[n.hysteresis] {
 		return isUnknown
 	}
-	low, high := s.ends(n, s.memory[i])
+	low, high := s.ends(n, s.conds[i].tripped)
 	x := s.values[n.a]
 	inside := x >= low && x <= high
 	tripped := inside == (n.op == condBetween)
-	if s.memory[i] && !tripped {
-		s.since[i] = s.now
+	if s.conds[i].tripped && !tripped {
+		s.conds[i].since = s.now
 	}
-	s.memory[i] = tripped
-	return truthOf(s.memory[i])
+	s.conds[i].tripped = tripped
+	return truthOf(s.conds[i].tripped)
 }
 
 // ends are those at which a range trips or, tripped, lets go.

@@ -1,33 +1,18 @@
 package logic
 
-// numbers count the transitions of a run, and tell which was the last of each
-// thing that others name in their reasons; -1 where it has had none.
-type numbers struct {
-	next                  int64
-	rules, bands, outputs []int64
-}
+// The transitions of a run have numbers, and what others name in their reasons
+// remembers that of its last one; -1 where it has had none.
 
-func newNumbers(p *Program) numbers {
-	none := func(n int) []int64 {
-		all := make([]int64, n)
-		for i := range all {
-			all[i] = -1
-		}
-		return all
-	}
-	return numbers{0, none(len(p.Rules)), none(len(p.Bands)), none(len(p.Outputs))}
-}
-
-// of is where the number of the last transition of something stands; nil for
-// what no reason names.
-func (n *numbers) of(kind Kind, index int32) *int64 {
+// lastNumber is where the number of the last transition of something stands; nil
+// for what no reason names.
+func (m *Memory) lastNumber(kind Kind, index int32) *int64 {
 	switch kind {
 	case RuleKind, AlarmKind:
-		return &n.rules[index]
+		return &m.rules[index].number
 	case BandsKind:
-		return &n.bands[index]
+		return &m.bands[index].number
 	case OutputKind:
-		return &n.outputs[index]
+		return &m.outputs[index].number
 	}
 	return nil
 }
@@ -38,9 +23,9 @@ func (n *numbers) of(kind Kind, index int32) *int64 {
 func (s *Stepper) number() {
 	for i := range s.kept {
 		t := &s.kept[i]
-		t.Number = s.numbers.next
-		s.numbers.next++
-		if last := s.numbers.of(t.Kind, t.Index); last != nil {
+		t.Number = s.next
+		s.next++
+		if last := s.lastNumber(t.Kind, t.Index); last != nil {
 			*last = t.Number
 		}
 	}
@@ -57,7 +42,7 @@ func (s *Stepper) linkReason(r *Reason) {
 	from := len(s.callersFrom)
 	for _, c := range r.Callers {
 		caller, last := &s.p.Calling[c], int64(-1)
-		if n := s.numbers.of(caller.Kind, int32(caller.Index)); n != nil {
+		if n := s.lastNumber(caller.Kind, int32(caller.Index)); n != nil {
 			last = *n
 		}
 		s.callersFrom = append(s.callersFrom, last)
@@ -69,11 +54,11 @@ func (s *Stepper) linkTerms(terms []Term) {
 	for i := range terms {
 		switch t := &terms[i]; t.Kind {
 		case RuleTerm:
-			t.From = s.numbers.rules[t.Rule]
+			t.From = s.rules[t.Rule].number
 		case BandTerm:
-			t.From = s.numbers.bands[t.Rule]
+			t.From = s.bands[t.Rule].number
 		case OutputTerm:
-			t.From = s.numbers.outputs[t.Rule]
+			t.From = s.outputs[t.Rule].number
 		default:
 			t.From = -1
 		}

@@ -72,7 +72,7 @@ func (s *Stepper) isQuiet(i int32) bool {
 func (s *Stepper) findQuiet() {
 	for _, i := range s.evaluated {
 		q := &s.quiets[i]
-		q.ok = s.p.links.plain[i] >= 0 && !s.pinned[i] && !s.fresh[i] && s.fault(i) == signal.None
+		q.ok = s.p.links.plain[i] >= 0 && !s.inputs[i].pinned && s.inputs[i].read && s.fault(i) == signal.None
 		if !q.ok {
 			continue
 		}
@@ -89,11 +89,11 @@ func (s *Stepper) findQuiet() {
 			trip, reset := s.points(n)
 			rising := n.op == condAbove || n.op == condAtLeast
 			switch {
-			case rising && s.memory[c]:
+			case rising && s.conds[c].tripped:
 				q.low = max(q.low, reset)
 			case rising:
 				q.high = min(q.high, trip)
-			case s.memory[c]:
+			case s.conds[c].tripped:
 				q.high = min(q.high, reset)
 			default:
 				q.low = max(q.low, trip)

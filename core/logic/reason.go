@@ -155,7 +155,7 @@ func (s *Stepper) ruleReason(r *Rule, held Hold, look int32, v truth, before Sta
 		// Both `on when` and `not off when` hold; the second is worth a word
 		// only if it is what has turned.
 		s.explain(r.on, 0, 0, false)
-		if s.changed[r.off] == s.now && s.changed[r.on] != s.now {
+		if s.conds[r.off].changed == s.now && s.conds[r.on].changed != s.now {
 			s.explain(r.off, 0, 0, false)
 		}
 	case v == isFalse && look == r.turnOn && s.truths[r.on] != isFalse:
@@ -173,10 +173,10 @@ func (s *Stepper) ruleReason(r *Rule, held Hold, look int32, v truth, before Sta
 
 func (s *Stepper) outputReason(i int, state State, cause Cause) Reason {
 	if cause == ByHand {
-		return Reason{Cause: cause, Mode: s.modes[i]}
+		return Reason{Cause: cause, Mode: s.outputs[i].mode}
 	}
 	if cause == ByCircle {
-		s.terms = append(s.terms, Term{Kind: OutputTerm, Input: -1, Rule: s.restless, State: s.outputs[s.restless]})
+		s.terms = append(s.terms, Term{Kind: OutputTerm, Input: -1, Rule: s.restless, State: s.outputs[s.restless].state})
 		return Reason{Cause: cause, Terms: s.terms[len(s.terms)-1:]}
 	}
 	if cause == ByInterlock {
@@ -195,10 +195,10 @@ func (s *Stepper) outputReason(i int, state State, cause Cause) Reason {
 	}
 	turned := false // at this instant; those that did are the reason
 	for _, r := range s.p.Callers(i) {
-		turned = turned || s.calling(r) == want && s.changed[s.p.Calling[r].node] == s.now
+		turned = turned || s.calling(r) == want && s.conds[s.p.Calling[r].node].changed == s.now
 	}
 	for _, r := range s.p.Callers(i) {
-		if s.calling(r) == want && (!turned || s.changed[s.p.Calling[r].node] == s.now) {
+		if s.calling(r) == want && (!turned || s.conds[s.p.Calling[r].node].changed == s.now) {
 			s.rulesNamed = append(s.rulesNamed, r)
 		}
 	}
@@ -233,19 +233,19 @@ func (s *Stepper) explain(i int32, length, since int64, waiting bool) {
 		}
 		s.terms = append(s.terms, t)
 	case condOutput:
-		s.terms = append(s.terms, Term{Kind: OutputTerm, Cond: i, Input: -1, Rule: n.a, State: s.outputs[n.a], For: length, Since: since, Waiting: waiting})
+		s.terms = append(s.terms, Term{Kind: OutputTerm, Cond: i, Input: -1, Rule: n.a, State: s.outputs[n.a].state, For: length, Since: since, Waiting: waiting})
 	case condTurnsOn, condTurnsOff, condTurns:
 		if v == isUnknown {
 			s.explain(n.a, 0, 0, false)
 			return
 		}
-		s.terms = append(s.terms, Term{Kind: TurnTerm, Cond: i, Input: -1, Holds: v == isTrue, On: s.memory[i], For: length, Since: since, Waiting: waiting})
+		s.terms = append(s.terms, Term{Kind: TurnTerm, Cond: i, Input: -1, Holds: v == isTrue, On: s.conds[i].tripped, For: length, Since: since, Waiting: waiting})
 	case condDaytime:
 		s.terms = append(s.terms, Term{Kind: DaytimeTerm, Cond: i, Input: -1, Holds: v == isTrue, For: length, Since: since, Waiting: waiting})
 	case condBetween, condOutside, condNear, condChanges, condCrosses, condRising, condFalling:
 		s.explainRelation(i, n, v, length, since, waiting)
 	case condRule:
-		s.terms = append(s.terms, Term{Kind: RuleTerm, Cond: i, Input: -1, Rule: n.a, State: s.rules[n.a], For: length, Since: since, Waiting: waiting})
+		s.terms = append(s.terms, Term{Kind: RuleTerm, Cond: i, Input: -1, Rule: n.a, State: s.rules[n.a].shown, For: length, Since: since, Waiting: waiting})
 	case condGood, condKnown:
 		t := Term{Input: -1}
 		if n.op == condGood {
@@ -258,7 +258,7 @@ func (s *Stepper) explain(i int32, length, since int64, waiting bool) {
 		s.terms = append(s.terms, t)
 	case condFor, condForStrict:
 		if v != isUnknown && s.truths[n.a] == isTrue {
-			s.explain(n.a, s.duration(int64(n.b)), s.since[i], v == isFalse)
+			s.explain(n.a, s.duration(int64(n.b)), s.conds[i].since, v == isFalse)
 		} else {
 			s.explain(n.a, length, since, waiting)
 		}
@@ -283,10 +283,10 @@ func (s *Stepper) explainTerms(n *condNode, v truth, all bool, length, since int
 	args := s.p.args[n.a : n.a+n.b]
 	turned := false
 	for _, a := range args {
-		turned = turned || s.truths[a] == v && s.changed[a] == s.now
+		turned = turned || s.truths[a] == v && s.conds[a].changed == s.now
 	}
 	for _, a := range args {
-		if all || s.truths[a] == v && (!turned || v == isUnknown || s.changed[a] == s.now) {
+		if all || s.truths[a] == v && (!turned || v == isUnknown || s.conds[a].changed == s.now) {
 			s.explain(a, length, since, waiting)
 		}
 	}
@@ -315,7 +315,7 @@ func (s *Stepper) explainRelation(i int32, n *condNode, v truth, length, since i
 		t.Kind = RangeTerm
 		inside := t.Left >= s.values[n.b] && t.Left <= s.values[n.n]
 		between := v == isTrue && inside != (n.op == condBetween) // its points: it has not let go yet
-		t.Limit, t.High = s.ends(n, between || v == isFalse && s.since[i] == s.now)
+		t.Limit, t.High = s.ends(n, between || v == isFalse && s.conds[i].since == s.now)
 		if t.Limit != s.values[n.b] {
 			t.Point = ResetPoint
 		}
@@ -324,10 +324,10 @@ func (s *Stepper) explainRelation(i int32, n *condNode, v truth, length, since i
 	case condChanges:
 		t.Kind = TurnTerm
 	case condCrosses:
-		t.Kind, t.Limit, t.On = CrossTerm, s.values[n.b], s.memory[i]
+		t.Kind, t.Limit, t.On = CrossTerm, s.values[n.b], s.conds[i].tripped
 		if n.n >= 0 {
 			t.For = s.duration(int64(n.n))
-			t.Waiting, t.Since = s.lapsed[i], s.since[i]
+			t.Waiting, t.Since = s.conds[i].lapsed, s.conds[i].since
 			if v == isTrue {
 				t.Since = s.now - t.For
 			}
@@ -364,7 +364,7 @@ func (s *Stepper) explainCompare(i int32, n *condNode, v truth, length, since in
 	} else {
 		t.Op = op.Opposite()
 		t.Limit, t.Point = trip, TripPoint
-		if s.since[i] == s.now { // it has just come back
+		if s.conds[i].since == s.now { // it has just come back
 			t.Limit, t.Point = reset, ResetPoint
 		}
 	}
@@ -399,7 +399,7 @@ func holds(op sheet.Op, x, limit float64) bool {
 
 // input begins a term about an input, with its last reading.
 func (s *Stepper) input(i int32) Term {
-	t := Term{Input: i, Fault: s.fault(i), Pinned: s.pinned[i]}
+	t := Term{Input: i, Fault: s.fault(i), Pinned: s.inputs[i].pinned}
 	t.Left, _ = s.inputValue(i)
 	if s.p.Inputs[i].Chain != nil {
 		t.Reading, t.At, t.Cold = s.analog[i].Reading, s.analog[i].At, s.analog[i].Chain.Cold()

@@ -21,18 +21,33 @@ const (
 	pulseWaiting       // off, until the on-condition has been false
 )
 
-// A ruleState is the memory of one rule, besides the state that it shows.
-type ruleState struct {
+// A ruleMemory is that of a rule.
+type ruleMemory struct {
+	shown   State
 	decided bool  // on, or off; kept while the rule is undecided
 	turned  int64 // when decided last changed
 	everOn  bool
 	pulse   pulse
 	armed   bool // of a latch: its reset has been false since the on-condition is
 	held    Hold
+	number  int64 // of its last transition, or -1
+}
+
+// An outputMemory is that of an output.
+type outputMemory struct {
+	state   State
+	turned  int64 // when state last changed, of a discrete one
+	everOn  bool
+	held    Hold
+	level   float64 // of an analog one: its value,
+	takenBy int32   // and the caller that this comes from, or -1
+	mode    Mode
+	hand    float64 // what a person gives an analog one
+	number  int64   // of its last transition, or -1
 }
 
 // turn changes the decided state.
-func (m *ruleState) turn(on bool, now int64) {
+func (m *ruleMemory) turn(on bool, now int64) {
 	if m.decided != on {
 		m.decided, m.turned = on, now
 		m.everOn = m.everOn || on
@@ -53,7 +68,7 @@ func (s *Stepper) within(turned int64, minimum int32) (end int64, running bool) 
 // of force: interlock, latch or pulse, minimum on, on and off, permissive,
 // minimum off. Its state as a truth is the value of its node, i.
 func (s *Stepper) stepRule(i int32, rule int32) truth {
-	r, m := &s.p.Rules[rule], &s.memories[rule]
+	r, m := &s.p.Rules[rule], &s.rules[rule]
 	look, v, cause := r.turnOn, isFalse, ByTerms
 	due := int64(never)
 	heldBefore := m.held
@@ -143,8 +158,8 @@ func (s *Stepper) stepRule(i int32, rule int32) truth {
 	case m.decided:
 		state, value = On, isTrue
 	}
-	if before := s.rules[rule]; state != before {
-		s.rules[rule], s.turned[rule] = state, s.now
+	if before := s.rules[rule].shown; state != before {
+		s.rules[rule].shown = state
 		kind := RuleKind
 		if r.alarm >= 0 {
 			kind = AlarmKind
@@ -155,7 +170,7 @@ func (s *Stepper) stepRule(i int32, rule int32) truth {
 		if before == Undecided && m.held != NotHeld {
 			reason.Holds = true
 			s.explainHold(&reason, m.held, r.permissive, r.minimumOn, r.minimumOff)
-		} else if s.changed[look] != s.now && (state == On && heldBefore != ByMinimumOn || state == Off && heldBefore == ByMinimumOn) && before != Undecided {
+		} else if s.conds[look].changed != s.now && (state == On && heldBefore != ByMinimumOn || state == Off && heldBefore == ByMinimumOn) && before != Undecided {
 			s.explainHold(&reason, heldBefore, r.permissive, r.minimumOn, r.minimumOff)
 		}
 		s.report(kind, rule, before, state, reason)
@@ -182,18 +197,18 @@ func (s *Stepper) explainHold(reason *Reason, held Hold, permissive, minimumOn, 
 // stepOutput decides an output, in the order of force: its own interlock, its
 // callers or its fail state, permissive, minimum times.
 func (s *Stepper) stepOutput(i int32) {
-	o, m := &s.p.Outputs[i], &s.outputMemories[i]
+	o, m := &s.p.Outputs[i], &s.outputs[i]
 	called := s.callers(int(i))
-	before := s.outputs[i]
+	before := s.outputs[i].state
 	state, cause := called, ByCall
 	due := int64(never)
 	heldBefore := m.held
 	m.held = NotHeld
-	switch mode := s.modes[i]; {
+	switch mode := s.outputs[i].mode; {
 	case o.interlock >= 0 && s.truths[o.interlock] != isFalse:
 		state, cause = Off, ByInterlock
 		if mode != Auto {
-			s.modes[i] = Stood // it needs a fresh command
+			s.outputs[i].mode = Stood // it needs a fresh command
 		}
 	case s.circle:
 		state, cause = o.fail.of(before), ByCircle
@@ -213,7 +228,7 @@ func (s *Stepper) stepOutput(i int32) {
 	}
 	if state != before {
 		m.turned, m.everOn = s.now, m.everOn || state == On
-		s.outputs[i] = state
+		s.outputs[i].state = state
 		if named := s.p.links.outputConds.of(i); len(named) > 0 {
 			s.newConds.addAll(named)
 			s.again = true
@@ -233,7 +248,7 @@ func (s *Stepper) stepOutput(i int32) {
 // heldOutput is the state that an output takes when it is to have another: its
 // permissive and its minimum times may hold it where it was, until when.
 func (s *Stepper) heldOutput(i int32, want, before State, byHand bool) (state State, due int64) {
-	o, m := &s.p.Outputs[i], &s.outputMemories[i]
+	o, m := &s.p.Outputs[i], &s.outputs[i]
 	switch {
 	case want == On && before == Off:
 		end, running := s.within(m.turned, o.minimumOff)

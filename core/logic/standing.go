@@ -9,9 +9,9 @@ func (s *Stepper) Standing(kind Kind, index int) Transition {
 	t := Transition{Time: s.now, Kind: kind, Index: i}
 	switch kind {
 	case RuleKind, AlarmKind:
-		t.To, t.Reason = s.rules[i], s.standingRule(i)
+		t.To, t.Reason = s.rules[i].shown, s.standingRule(i)
 	case OutputKind:
-		t.To, t.Level, t.Before = s.outputs[i], s.levels[i], s.levels[i]
+		t.To, t.Level, t.Before = s.outputs[i].state, s.outputs[i].level, s.outputs[i].level
 		t.Reason = s.standingOutput(i)
 	case FollowKind, LoopKind:
 		t.To, t.Reason = s.standingProportion(kind, i)
@@ -32,7 +32,7 @@ func (s *Stepper) Standing(kind Kind, index int) Transition {
 }
 
 func (s *Stepper) standingRule(rule int32) Reason {
-	r, m := &s.p.Rules[rule], &s.memories[rule]
+	r, m := &s.p.Rules[rule], &s.rules[rule]
 	from := len(s.terms)
 	explained := func(cause Cause, conds ...int32) Reason {
 		for _, c := range conds {
@@ -86,23 +86,23 @@ func (s *Stepper) hold(reason *Reason, held Hold, permissive, minimumOn, minimum
 }
 
 func (s *Stepper) standingOutput(i int32) Reason {
-	o, m := &s.p.Outputs[i], &s.outputMemories[i]
+	o, m := &s.p.Outputs[i], &s.outputs[i]
 	called := s.callers(int(i))
 	var reason Reason
 	switch {
 	case o.interlock >= 0 && s.truths[o.interlock] != isFalse:
 		reason = s.outputReason(int(i), Off, ByInterlock)
 	case s.circle:
-		reason = s.outputReason(int(i), s.outputs[i], ByCircle)
-	case s.modes[i] != Auto:
-		reason = s.outputReason(int(i), s.outputs[i], ByHand)
+		reason = s.outputReason(int(i), s.outputs[i].state, ByCircle)
+	case s.outputs[i].mode != Auto:
+		reason = s.outputReason(int(i), s.outputs[i].state, ByHand)
 	case called == Undecided && !s.settled():
-		reason = s.outputReason(int(i), s.outputs[i], ByFail)
+		reason = s.outputReason(int(i), s.outputs[i].state, ByFail)
 		reason.Cause = Settling
 	case called == Undecided:
-		reason = s.outputReason(int(i), s.outputs[i], ByFail)
+		reason = s.outputReason(int(i), s.outputs[i].state, ByFail)
 	case called == On && o.Analog():
-		reason = s.analogReason(i, ByCall, s.takenBy[i])
+		reason = s.analogReason(i, ByCall, s.outputs[i].takenBy)
 	case called == On:
 		reason = s.outputReason(int(i), On, ByCall)
 	default:
@@ -126,14 +126,14 @@ func (s *Stepper) OnDelay(rule int) Delay {
 	if r.on == r.trip {
 		return Delay{}
 	}
-	return Delay{s.duration(int64(s.p.conds[r.on].b)), s.since[r.on], s.waiting[r.on], s.lapsed[r.on]}
+	return Delay{s.duration(int64(s.p.conds[r.on].b)), s.conds[r.on].since, s.conds[r.on].waiting, s.conds[r.on].lapsed}
 }
 
 // RuleState is the state of a rule after the last instant.
-func (s *Stepper) RuleState(rule int) State { return s.rules[rule] }
+func (s *Stepper) RuleState(rule int) State { return s.rules[rule].shown }
 
 // OutputState is the state of an output after the last instant.
-func (s *Stepper) OutputState(output int) State { return s.outputs[output] }
+func (s *Stepper) OutputState(output int) State { return s.outputs[output].state }
 
 // Setting is the present value of a setpoint or constant, in its own unit.
 func (s *Stepper) Setting(setting int) float64 { return s.settings[setting] }

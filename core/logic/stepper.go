@@ -4,7 +4,6 @@ import (
 	"fmt"
 	"math"
 
-	"rectura/core/alarm"
 	"rectura/core/sheet"
 	"rectura/core/signal"
 	"rectura/core/unit"
@@ -74,62 +73,28 @@ type Transition struct {
 	Before, Level float64 // of an analog output, in its unit
 }
 
-// A Stepper runs a Program one instant at a time. It allocates nothing while
-// it runs, once its buffers have grown.
+// A Stepper runs a Program one instant at a time: the program, which running does
+// not change; its Memory; and room for what an instant needs, which can be thrown
+// away between any two. It allocates nothing while it runs, once that room has
+// grown.
 type Stepper struct {
-	p        *Program
-	analog   []signal.Analog // by input; of discrete ones the zero value
-	contacts []signal.Contact
-	quality  []State // of each input at the end of the last instant
-	fresh    []bool  // the input had no reading before this instant
-	settings []float64
-	pinned   []bool    // of each input
-	pins     []float64 // the values of those
-	resets   []bool    // of each rule: a person resets it
-	watched  []int64   // of each condition: when it was first true; nil where nobody watches
-	modes    []Mode    // of each output
-	hands    []float64 // what a person gives an analog one
+	p *Program
+	Memory
 
-	quiets    []quiet // of each input
-	evaluated []int32 // inputs of this instant
+	analog  []signal.Analog // by input: its chain as it is now, with its memory
+	resets  []bool          // of each rule: a person resets it at the next instant
+	watched []int64         // of each condition: when it was first true; nil where nobody watches
+	quiets  []quiet         // of each input
 
-	waitingReads []reading // of inputs whose cold junction is read at this instant too
-
-	values  []float64
-	known   []bool
-	scratch []float64 // for medians
-	truths  []truth
-	changed []int64   // when each condition took its present truth
-	memory  []bool    // of each comparison: tripped
-	since   []int64   // of each `for`: since when its condition has been true; of each comparison: when it last let go
-	waiting []bool    // of each `for`: its condition is true
-	lapsed  []bool    // of each `for`: its time has run out
-	last    []float64 // of each change of a value: its last good one
-	pasts   []past    // of each slope
-	fired   []int32   // the momentary conditions that are true now
-
-	bands          []bandState
-	alarms         []alarm.Alarm
-	bandReports    []int32
-	rules          []State
-	memories       []ruleState // of each rule
-	turned         []int64     // when each rule took its present state
-	outputs        []State
-	outputMemories []ruleState
-	levels         []float64 // of each analog output: its value
-	takenBy        []int32   // the caller that this comes from, or -1
-	follows        []float64 // the value of each follow
-	loops          []loopState
-	timers         timers
-	circle         bool  // outputs and what looks at them do not come to rest
-	circleAt       int64 // since when
-	restless       int32 // one of these outputs
-
-	now     int64
-	started bool
-	start   int64
 	always  bool // compute everything at every instant; for tests
 	patient bool // delays and minimum times are waited out
+
+	values       []float64
+	known        []bool
+	some         []float64 // for medians
+	evaluated    []int32   // inputs of this instant
+	waitingReads []reading // of inputs whose cold junction is read at this instant too
+	fired        []int32   // the momentary conditions that are true now
 
 	// What must be computed anew: because of what was read or set since the
 	// last instant, of timers that are due, and then of each other.
@@ -140,8 +105,8 @@ type Stepper struct {
 
 	transitions   []Transition
 	kept          []Transition // of these, what Step gives out
-	numbers       numbers
 	callersFrom   []int64
+	bandReports   []int32
 	ruleReports   []int32
 	outputReports []int32
 
@@ -159,74 +124,36 @@ type reading struct {
 
 // NewStepper gives a Stepper that stands before its first instant: every rule
 // and output off, every comparison reset, every input not read yet.
-func NewStepper(p *Program) *Stepper {
-	s := &Stepper{
-		p:        p,
-		analog:   make([]signal.Analog, len(p.Inputs)),
-		contacts: make([]signal.Contact, len(p.Inputs)),
-		quality:  make([]State, len(p.Inputs)),
-		fresh:    make([]bool, len(p.Inputs)),
-		quiets:   make([]quiet, len(p.Inputs)),
-		pinned:   make([]bool, len(p.Inputs)),
-		pins:     make([]float64, len(p.Inputs)),
-		resets:   make([]bool, len(p.Rules)),
-		modes:    make([]Mode, len(p.Outputs)),
-		values:   make([]float64, len(p.values)),
-		known:    make([]bool, len(p.values)),
-		truths:   make([]truth, len(p.conds)),
-		changed:  make([]int64, len(p.conds)),
-		memory:   make([]bool, len(p.conds)),
-		since:    make([]int64, len(p.conds)),
-		waiting:  make([]bool, len(p.conds)),
-		lapsed:   make([]bool, len(p.conds)),
-		last:     make([]float64, len(p.conds)),
-		pasts:    make([]past, len(p.slopes)),
-		memories: make([]ruleState, len(p.Rules)),
-		rules:    make([]State, len(p.Rules)),
-		turned:   make([]int64, len(p.Rules)),
-		outputs:  make([]State, len(p.Outputs)),
+func NewStepper(p *Program) *Stepper { return newStepper(p, newMemory(p)) }
 
-		bands:         make([]bandState, len(p.Bands)),
-		alarms:        make([]alarm.Alarm, len(p.Alarms)),
+// newStepper gives one that goes on from a memory.
+func newStepper(p *Program, m Memory) *Stepper {
+	s := &Stepper{
+		p:      p,
+		Memory: m,
+		analog: make([]signal.Analog, len(p.Inputs)),
+		resets: make([]bool, len(p.Rules)),
+		quiets: make([]quiet, len(p.Inputs)),
+		values: make([]float64, len(p.values)),
+		known:  make([]bool, len(p.values)),
+		some:   make([]float64, 0, p.widest),
+
 		bandReports:   make([]int32, len(p.Bands)),
 		ruleReports:   make([]int32, len(p.Rules)),
 		outputReports: make([]int32, len(p.Outputs)),
-
-		timers: newTimers(len(p.conds) + 1 + len(p.Inputs) + len(p.Outputs)),
-
-		outputMemories: make([]ruleState, len(p.Outputs)),
-		hands:          make([]float64, len(p.Outputs)),
-		levels:         make([]float64, len(p.Outputs)),
-		takenBy:        make([]int32, len(p.Outputs)),
-		follows:        make([]float64, len(p.Follows)),
-		loops:          make([]loopState, len(p.Loops)),
-		scratch:        make([]float64, 0, p.widest),
-
-		numbers: newNumbers(p),
 
 		newInputs: newMarks(len(p.Inputs)),
 		newValues: newMarks(len(p.values)),
 		newConds:  newMarks(len(p.conds)),
 	}
-	for i := range s.since {
-		s.since[i] = math.MinInt64
-	}
-	for i := range s.bands { // before the first instant all is otherwise
-		s.bands[i] = bandState{inForce: len(p.Bands[i].Bands) - 1, waiting: -1, turned: math.MinInt64}
-	}
-	for i := range p.Outputs {
-		s.levels[i], s.takenBy[i] = p.Outputs[i].Low, -1
-	}
-	for i, in := range p.Inputs {
-		if in.Chain != nil {
-			s.analog[i] = signal.NewAnalog(in.Chain)
+	for i := range p.Inputs {
+		x := &s.inputs[i]
+		s.analog[i].Memory = &x.signal
+		if c := p.Inputs[i].Chain; c != nil {
+			s.analog[i] = signal.Begin(c, &x.signal)
 		} else {
-			s.contacts[i] = NewContact(p, i)
+			x.contact = NewContact(p, i)
 		}
-		s.quality[i], s.fresh[i] = Bad, true
-	}
-	for _, c := range p.Settings {
-		s.settings = append(s.settings, c.Value.Value)
 	}
 	return s
 }
@@ -238,9 +165,9 @@ func NewPatient(p *Program) *Stepper {
 	s.patient = true
 	for i := range p.Inputs {
 		if c := p.Inputs[i].Chain; c != nil {
-			s.analog[i] = signal.NewAnalog(c.Steady())
+			s.analog[i] = signal.Begin(c.Steady(), &s.inputs[i].signal)
 		} else {
-			s.contacts[i].Debounce = 0
+			s.inputs[i].contact.Debounce = 0
 		}
 	}
 	return s
@@ -269,9 +196,9 @@ func (s *Stepper) retime(i int32) {
 	if s.p.Inputs[i].Chain != nil {
 		s.analog[i].Retime(length)
 	} else {
-		s.contacts[i].Debounce = length(s.p.Job.Inputs[i].Debounce.Duration)
+		s.inputs[i].contact.Debounce = length(s.p.Job.Inputs[i].Debounce.Duration)
 	}
-	if s.started { // the next instant looks at it
+	if s.began { // the next instant looks at it
 		s.timers.set(s.inputTimer(i), s.now)
 	}
 }
@@ -307,7 +234,7 @@ func (s *Stepper) read(t int64, i int32, value float64, at int) {
 			s.setInputTimer(i)
 		}
 	} else {
-		changed = s.contacts[i].Read(t, value)
+		changed = s.inputs[i].contact.Read(t, value)
 		if in.debounce > 0 {
 			s.setInputTimer(i)
 		}
@@ -330,7 +257,7 @@ func (s *Stepper) setInputTimer(i int32) {
 	if s.p.Inputs[i].Chain != nil {
 		due = s.analog[i].Due(s.now)
 	} else {
-		due = s.contacts[i].Due()
+		due = s.inputs[i].contact.Due()
 	}
 	s.timers.set(s.inputTimer(i), due)
 }
@@ -348,7 +275,7 @@ func (s *Stepper) tick(i int32) {
 	if s.p.Inputs[i].Chain != nil {
 		changed = s.analog[i].Tick(s.now)
 	} else {
-		changed = s.contacts[i].Tick(s.now)
+		changed = s.inputs[i].contact.Tick(s.now)
 	}
 	if changed {
 		s.markInput(i)
@@ -382,7 +309,7 @@ func (s *Stepper) Next() int64 { return s.timers.earliest() }
 // The first instant starts the job. What it returns is overwritten by the next
 // Step.
 func (s *Stepper) Step(t int64) ([]Transition, error) {
-	if s.started && t < s.now {
+	if s.began && t < s.now {
 		return nil, fmt.Errorf("an instant at %d ns after one at %d ns; time does not go back", t, s.now)
 	}
 	for _, t := range s.transitions {
@@ -394,8 +321,8 @@ func (s *Stepper) Step(t int64) ([]Transition, error) {
 	s.now = t
 	settled := int32(len(s.p.conds)) // the timer of the settling time
 	switch {
-	case !s.started:
-		s.started, s.start = true, t
+	case !s.began:
+		s.began, s.start = true, t
 		s.timers.set(settled, after(t, s.duration(s.p.settle)))
 		s.markAll()
 	case s.always:
@@ -498,11 +425,11 @@ func (s *Stepper) stepInputs() {
 			if f != signal.None {
 				now = Bad
 			}
-			if before := s.quality[i]; now != before || s.fresh[i] {
-				if !s.fresh[i] {
+			if before := s.inputs[i].quality; now != before || !s.inputs[i].read {
+				if !!s.inputs[i].read {
 					s.report(InputKind, i, before, now, s.inputReason(i))
 				}
-				s.quality[i], s.fresh[i] = now, false
+				s.inputs[i].quality, s.inputs[i].read = now, true
 			}
 		}
 	}

@@ -22,7 +22,7 @@ func (s *Stepper) value(n *valueNode) (v float64, known bool) {
 	case valueInput:
 		return s.inputValue(n.a)
 	case valueOutput:
-		return s.levels[n.a], true
+		return s.outputs[n.a].level, true
 	case valueAdd:
 		return s.values[n.a] + s.values[n.b], s.known[n.a] && s.known[n.b]
 	case valueSub:
@@ -44,13 +44,12 @@ func (s *Stepper) value(n *valueNode) (v float64, known bool) {
 // out what is not known, and are not known themselves when nothing is.
 func (s *Stepper) function(n *valueNode) (v float64, known bool) {
 	args := s.p.args[n.a : n.a+n.b]
-	s.scratch = s.scratch[:0]
+	some := s.some[:0]
 	for _, a := range args {
 		if s.known[a] {
-			s.scratch = append(s.scratch, s.values[a])
+			some = append(some, s.values[a])
 		}
 	}
-	some := s.scratch
 	switch all := len(some) == len(args); {
 	case len(some) == 0:
 		return 0, false

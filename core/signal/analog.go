@@ -1,17 +1,25 @@
 package signal
 
 import (
+	"errors"
 	"math"
 	"slices"
+
+	"rectura/core/memo"
 )
 
 // Never is a time that does not come.
 const Never = math.MaxInt64
 
-// Analog is the running state of an analog input: the value that rules see,
-// its quality, and the memory of health and filters.
+// Analog is a running analog input: its chain, and what it remembers.
 type Analog struct {
 	Chain *Chain
+	*Memory
+}
+
+// A Memory is what an analog input remembers: the value that rules see, its
+// quality, and what its health and its filters are judged by.
+type Memory struct {
 	Value float64 // in engineering units; meaningless while Fault is not None
 	Fault Fault
 
@@ -31,21 +39,68 @@ type Analog struct {
 
 	ring   []float64 // the last readings, a ring once it is full
 	next   int       // where in a full ring the next one goes
-	sorted []float64 // for the median
 	lagged float64   // the lag's output and its last input, and when that came
 	input  float64
 	lagAt  int64
-	empty  bool // nothing is in the filter
-	fresh  bool // no good value has been handed on since the start or the last bad one
+	filled bool // something is in the filter
+	handed bool // a good value has been handed on since the start or the last bad one
+
+	cold   float64   // the temperature of a measured cold junction, in degrees Celsius
+	sorted []float64 // room for the median; nothing lasts in it
+}
+
+// Fields lists all that lasts.
+func (m *Memory) Fields(f *memo.Fields) {
+	f.Float(1, &m.Value)
+	memo.One(f, 2, faults, &m.Fault)
+	f.Float(3, &m.Reading)
+	memo.Int(f, 4, &m.At)
+	memo.One(f, 5, faults, &m.judged)
+	f.Time(6, &m.came)
+	f.Bool(7, &m.any)
+	f.Bool(8, &m.good)
+	f.Time(9, &m.since)
+	f.Bool(10, &m.counted)
+	memo.Int(f, 11, &m.skipping)
+	f.Bool(12, &m.skipped)
+	f.Group(13, m.frozen.fields)
+	f.Group(14, m.unsteady.fields)
+	f.Floats(15, &m.ring)
+	memo.Int(f, 16, &m.next)
+	f.Float(17, &m.lagged)
+	f.Float(18, &m.input)
+	f.Time(19, &m.lagAt)
+	f.Bool(20, &m.filled)
+	f.Bool(21, &m.handed)
+	f.Float(22, &m.cold)
+}
+
+// Resume makes the input go on from what was read into its memory. It is an error
+// if the chain cannot have remembered that.
+func (a *Analog) Resume() error {
+	c := a.Chain
+	if a.At < 0 || a.At >= len(c.Units) || len(a.ring) > c.samples || a.next != 0 && a.next >= len(a.ring) || a.skipping > c.skip ||
+		a.frozen.any && !a.frozen.whole() || a.unsteady.any && !a.unsteady.whole() {
+		return errors.New("its chain cannot have remembered this")
+	}
+	if c.junction != nil {
+		c.junction.setJunction(a.cold)
+	}
+	return nil
 }
 
 // NewAnalog gives an input that has not been read yet. If another input
 // measures its cold junction, it has a chain of its own.
-func NewAnalog(c *Chain) Analog {
+func NewAnalog(c *Chain) Analog { return Begin(c, &Memory{}) }
+
+// Begin is NewAnalog with a memory that stands elsewhere; whatever was in it is
+// forgotten.
+func Begin(c *Chain, m *Memory) Analog {
 	if c.junction != nil {
 		c = c.clone()
 	}
-	a := Analog{Chain: c, Fault: NotRead, fresh: true, empty: true, skipping: c.skip}
+	a := Analog{c, m}
+	a.Forget()
 	if c.method == average || c.method == median {
 		a.ring = make([]float64, 0, c.samples)
 	}
@@ -53,6 +108,11 @@ func NewAnalog(c *Chain) Analog {
 		a.sorted = make([]float64, 0, c.samples)
 	}
 	return a
+}
+
+// Forget makes the input one that has not been read yet.
+func (a *Analog) Forget() {
+	*a.Memory = Memory{Fault: NotRead, skipping: a.Chain.skip, cold: a.Chain.Cold(), ring: a.ring[:0], sorted: a.sorted[:0]}
 }
 
 // clone copies a chain with its thermocouple, whose cold junction moves.
@@ -98,7 +158,10 @@ func (a *Analog) Retime(length Duration) {
 
 // Junction tells a thermocouple input how warm its cold junction is, in degrees
 // Celsius, from its next reading on; NaN if that is not known.
-func (a *Analog) Junction(celsius float64) { a.Chain.junction.setJunction(celsius) }
+func (a *Analog) Junction(celsius float64) {
+	a.cold = celsius
+	a.Chain.junction.setJunction(celsius)
+}
 
 // Read takes a reading that stands at a place of the chain. It tells whether
 // the value or the quality that rules see is another one now.
@@ -236,7 +299,7 @@ func later(t, d int64) int64 {
 // turnBad shows a fault; filters start anew after it.
 func (a *Analog) turnBad(f Fault) (changed bool) {
 	changed = a.Fault != f
-	a.Fault, a.fresh, a.empty = f, true, true
+	a.Fault, a.handed, a.filled = f, false, false
 	a.ring, a.next = a.ring[:0], 0
 	return changed
 }
@@ -251,9 +314,9 @@ func (a *Analog) hand(t int64) (changed bool) {
 	if c.clamped || c.round > 0 {
 		v = c.shape(v)
 	}
-	if a.fresh || math.Abs(v-a.Value) >= c.ignore {
-		changed = a.fresh || v != a.Value
-		a.Value, a.Fault, a.fresh = v, None, false
+	if !a.handed || math.Abs(v-a.Value) >= c.ignore {
+		changed = !a.handed || v != a.Value
+		a.Value, a.Fault, a.handed = v, None, true
 	}
 	return changed
 }
@@ -276,8 +339,8 @@ func (c *Chain) shape(v float64) float64 {
 // smooth puts a value into the filter and gives the filtered one.
 func (a *Analog) smooth(t int64, v float64) float64 {
 	c := a.Chain
-	first := a.empty
-	a.empty = false
+	first := !a.filled
+	a.filled = true
 	if c.method == lag {
 		// The exact answer of a first-order lag to a signal that held its last
 		// value until now.

@@ -1,6 +1,10 @@
 package signal
 
-import "math"
+import (
+	"math"
+
+	"rectura/core/memo"
+)
 
 // Contact is the running state of a discrete input.
 type Contact struct {
@@ -12,6 +16,17 @@ type Contact struct {
 	turning bool // it reads the other way, and has not done so for long enough
 	since   int64
 }
+
+// Fields lists all that lasts.
+func (c *Contact) Fields(f *memo.Fields) {
+	f.Bool(1, &c.On)
+	memo.One(f, 2, faults, &c.Fault)
+	f.Bool(3, &c.turning)
+	f.Time(4, &c.since)
+}
+
+// Forget makes the contact one that has not been read yet.
+func (c *Contact) Forget() { *c = NewContact(c.Inverted, c.Debounce) }
 
 // NewContact gives a contact that has not been read yet.
 func NewContact(inverted bool, debounce int64) Contact {

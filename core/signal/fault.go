@@ -24,6 +24,7 @@ const (
 	Stale
 	Frozen
 	Unsteady
+	faults // how many there are
 )
 
 // Judge tells what is wrong with a reading at a place of the chain, if

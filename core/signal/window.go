@@ -1,5 +1,7 @@
 package signal
 
+import "rectura/core/memo"
+
 // A window keeps the extremes of the readings that count for `frozen` and
 // `unsteady`: two queues, one of falling and one of rising values, of which the
 // fronts are the largest and the smallest (the sliding-window minimum of
@@ -7,9 +9,34 @@ package signal
 type window struct {
 	high, low []held
 	start     int64 // since when the extremes have been as close as asked
-	last      int64 // when the last reading came
 	any       bool
 }
+
+func (w *window) fields(f *memo.Fields) {
+	f.Bool(1, &w.any)
+	f.Time(2, &w.start)
+	heldFields(f, 3, &w.high)
+	heldFields(f, 4, &w.low)
+}
+
+func heldFields(f *memo.Fields, number int, queue *[]held) {
+	n := len(*queue)
+	if f.Reading() {
+		*queue = (*queue)[:0]
+	}
+	f.Many(number, &n, func(f *memo.Fields, i int) {
+		if f.Reading() {
+			*queue = append(*queue, held{})
+		}
+		h := &(*queue)[i]
+		f.Float(1, &h.value)
+		f.Time(2, &h.at)
+		f.Time(3, &h.till)
+	})
+}
+
+// whole tells whether a window that was read back is one.
+func (w *window) whole() bool { return len(w.high) > 0 && len(w.low) > 0 }
 
 // A held value came at one time and was held until another: that of the next
 // reading.
@@ -25,7 +52,6 @@ func (w *window) add(t int64, v float64) {
 	if !w.any {
 		w.any, w.start = true, t
 	}
-	w.last = t
 	h := held{v, t, t}
 	w.high = push(w.high, h, func(a float64) bool { return a <= v })
 	w.low = push(w.low, h, func(a float64) bool { return a >= v })
