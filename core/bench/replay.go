@@ -303,7 +303,7 @@ func (w *player) step(t int64) error {
 	if w.look != nil {
 		w.look(w.stepper, t)
 	}
-	if len(made) == 0 && w.totals.levels == nil {
+	if len(made) == 0 && !w.stepper.Decided() {
 		return nil
 	}
 	for _, tr := range made {

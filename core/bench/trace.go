@@ -201,8 +201,8 @@ func newSpans(p *logic.Program, start int64) spans {
 		return of
 	}
 	off := func(int) logic.State { return logic.Off }
-	otherwise := func(i int) logic.State { return logic.FirstBand + logic.State(len(p.Bands[i].Bands)-1) }
-	return spans{all(len(p.Rules), off), all(len(p.Bands), otherwise), all(len(p.Outputs), off), make([][]Span, len(p.Messages)), start}
+	none := func(int) logic.State { return logic.Undecided }
+	return spans{all(len(p.Rules), off), all(len(p.Bands), none), all(len(p.Outputs), off), make([][]Span, len(p.Messages)), start}
 }
 
 func (x *spans) of(kind logic.Kind) [][]Span {

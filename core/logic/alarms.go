@@ -10,6 +10,7 @@ type Alarm struct {
 	Name    string
 	Rule    int   // the number of its rule
 	inhibit int32 // a condition, or -1
+	node    int32 // of its step
 	tests   []int32
 }
 
@@ -45,6 +46,7 @@ func (c *compiler) alarm(i int, d *sheet.Alarm) {
 	if d.Inhibit != nil {
 		a.inhibit = c.cond(d.Inhibit.Condition)
 	}
+	a.node = c.addCond(condNode{op: condAlarm, a: int32(i)})
 	announced := int32(-1)
 	for _, call := range d.Calls {
 		caller := Caller{Kind: AlarmKind, Index: a.Rule, Name: d.Name, node: c.p.Rules[a.Rule].node}
@@ -59,15 +61,40 @@ func (c *compiler) alarm(i int, d *sheet.Alarm) {
 }
 
 func (c *compiler) alarmTest(alarm int, what int32) int32 {
-	i := c.addCond(condNode{op: condAlarm, a: int32(alarm), n: what})
+	i := c.addCond(condNode{op: condAlarmTest, a: int32(alarm), n: what})
 	c.p.Alarms[alarm].tests = append(c.p.Alarms[alarm].tests, i)
 	return i
 }
 
-// alarmHolds answers what is asked of an alarm. An inhibition that is unknown
-// does not silence it.
+// An alarm has a step of its own: what its condition, its inhibition, time and
+// people make of it, from what it was when the last instant ended. So whatever is
+// evaluated again counts as it ended.
+
+// present is what an alarm is as far as this instant has come. An inhibition that
+// is unknown does not silence it.
+func (s *Stepper) present(index int32) alarm.Alarm {
+	a := &s.p.Alarms[index]
+	now := s.alarms[index]
+	now.Step(s.now, s.rules[a.Rule].shown == On, a.inhibit >= 0 && s.truths[a.inhibit] == isTrue)
+	return now
+}
+
+// stepAlarm has what is asked of an alarm answered anew, and has its state noted at
+// the end of the instant.
+func (s *Stepper) stepAlarm(index int32) {
+	s.stirred = append(s.stirred, index)
+	for _, test := range s.p.Alarms[index].tests {
+		if s.alarmHolds(&s.p.conds[test]) == s.truths[test] {
+			continue
+		}
+		s.newConds.add(test)
+		s.again = s.again || test < s.p.Alarms[index].node
+	}
+}
+
+// alarmHolds answers what is asked of an alarm.
 func (s *Stepper) alarmHolds(n *condNode) truth {
-	a := &s.alarms[n.a]
+	a := s.present(n.a)
 	switch n.n {
 	case alarmUnacknowledged:
 		return truthOf(a.Unacknowledged())
@@ -75,7 +102,46 @@ func (s *Stepper) alarmHolds(n *condNode) truth {
 		_, shelved := a.Shelved()
 		return truthOf(shelved)
 	}
-	inhibit := s.p.Alarms[n.a].inhibit
-	a.Suppress(inhibit >= 0 && s.truths[inhibit] == isTrue)
 	return truthOf(a.Announced())
 }
+
+// announce notes what this instant has made of alarms.
+func (s *Stepper) announce() {
+	for _, i := range s.stirred {
+		before, now := s.alarms[i], s.present(i)
+		s.alarms[i] = now
+		until, shelved := now.Shelved()
+		if !shelved {
+			until = never
+		}
+		s.timers.set(s.p.Alarms[i].node, until)
+		if now != before {
+			s.tell(i, before, now)
+		}
+	}
+	s.stirred = s.stirred[:0]
+}
+
+// An AlarmChange is what an instant has made of an alarm: of its state, and of what
+// silences it.
+type AlarmChange struct {
+	Time     int64
+	Alarm    int32
+	From, To alarm.Alarm
+}
+
+// tell keeps one change an instant of each alarm, from where it was to where it
+// came.
+func (s *Stepper) tell(i int32, from, to alarm.Alarm) {
+	for k := range s.alarmChanges {
+		if c := &s.alarmChanges[k]; c.Alarm == i {
+			c.To = to
+			return
+		}
+	}
+	s.alarmChanges = append(s.alarmChanges, AlarmChange{s.now, i, from, to})
+}
+
+// AlarmChanges are what the last instant has made of alarms. They are overwritten
+// by the next Step.
+func (s *Stepper) AlarmChanges() []AlarmChange { return s.alarmChanges }

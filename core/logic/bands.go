@@ -65,7 +65,7 @@ func (c *compiler) bands(d *sheet.Bands) {
 
 // bandMemory is the memory of Bands.
 type bandMemory struct {
-	inForce   int
+	inForce   int // -1 before the first good reading
 	undecided bool
 	waiting   int   // the band that is to be in force once it has lasted; -1 for none
 	since     int64 // since when it has been
@@ -96,8 +96,8 @@ func (s *Stepper) stepBands(i int32, index int32) truth {
 		m.waiting = -1
 	case found == m.inForce:
 		m.waiting = -1
-	case b.delay < 0:
-		m.inForce = found
+	case b.delay < 0 || m.inForce < 0:
+		m.inForce, m.waiting = found, -1
 	default:
 		if m.waiting != found {
 			m.waiting, m.since = found, s.now
@@ -121,7 +121,7 @@ func (s *Stepper) stepBands(i int32, index int32) truth {
 }
 
 func (s *Stepper) bandShown(index int32) State {
-	if m := &s.bands[index]; !m.undecided {
+	if m := &s.bands[index]; !m.undecided && m.inForce >= 0 {
 		return FirstBand + State(m.inForce)
 	}
 	return Undecided
@@ -132,7 +132,7 @@ func (s *Stepper) bandShown(index int32) State {
 func (s *Stepper) bandHolds(index, band int32, test bool) truth {
 	m := &s.bands[index]
 	switch {
-	case m.undecided:
+	case m.undecided || m.inForce < 0:
 		return isUnknown
 	case s.p.Bands[index].cumulative && !test:
 		return truthOf(m.inForce <= int(band))
@@ -146,7 +146,7 @@ func (s *Stepper) bandReason(index int32) Reason {
 	b, m := &s.p.Bands[index], &s.bands[index]
 	from := len(s.terms)
 	s.reasonFrom = from
-	if m.undecided {
+	if m.undecided || m.inForce < 0 {
 		s.explain(b.Bands[0].limit, 0, 0, false)
 		return Reason{Cause: ByTerms, Terms: s.terms[from:]}
 	}

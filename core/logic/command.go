@@ -60,7 +60,7 @@ func (s *Stepper) Command(c Command) {
 		s.newConds.add(s.p.Rules[i].node)
 	case Acknowledge:
 		s.alarms[i].Acknowledge()
-		s.newConds.addAll(s.p.Alarms[i].tests)
+		s.newConds.add(s.p.Alarms[i].node)
 	case TakeInHand:
 		s.outputs[i].mode = HandOff
 		switch {
@@ -101,7 +101,7 @@ func (s *Stepper) contactOn(i int32) bool {
 	return s.inputs[i].contact.On
 }
 
-func (s *Stepper) fault(i int32) signal.Fault {
+func (s *Stepper) faultOf(i int32) signal.Fault {
 	switch {
 	case s.inputs[i].pinned:
 		return signal.None

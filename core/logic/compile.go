@@ -129,6 +129,7 @@ type compiler struct {
 
 	conversions map[conversion]int32
 	types       *sheet.Typer
+	patient     int32 // 1 for what takes an input that is not read yet for a good one while the job settles
 
 	callers map[Caller]int32
 	err     error
@@ -141,10 +142,14 @@ func (c *compiler) fail(err error) {
 }
 
 func (c *compiler) rule(r *sheet.Rule) {
+	if r.Alarm != nil && r.Alarm.OfInput != nil {
+		c.patient = 1
+		defer func() { c.patient = 0 }()
+	}
 	inner, delay := r.OnCondition()
 	on := c.cond(inner)
 	node := Rule{Name: r.Name, on: on, trip: on, off: -1, alarm: int32(c.p.AlarmIndex(r.Name)), latch: r.Latch != nil, reset: -1,
-		pulse: c.clause(r.Pulse), minimumOn: c.clause(r.MinimumOn), minimumOff: c.clause(r.MinimumOff)}
+		pulse: c.clause(r.Pulse), restraints: restraints{minimumOn: c.clause(r.MinimumOn), minimumOff: c.clause(r.MinimumOff)}}
 	node.permissive, node.interlock = c.guard(&r.Guard)
 	if delay != nil {
 		node.on = c.addCond(condNode{op: condFor, a: on, b: c.duration(delay)})
@@ -195,7 +200,7 @@ func (c *compiler) clause(d *sheet.DurationClause) int32 {
 
 func (c *compiler) output(o *sheet.Output) {
 	node := Output{Name: o.Name, first: int32(len(c.p.callers)), all: o.CalledBy != nil && o.CalledBy.Word == "all",
-		minimumOn: c.clause(o.MinimumOn), minimumOff: c.clause(o.MinimumOff)}
+		restraints: restraints{minimumOn: c.clause(o.MinimumOn), minimumOff: c.clause(o.MinimumOff)}}
 	node.permissive, node.interlock = c.guard(&o.Guard)
 	c.p.callers = append(c.p.callers, c.calls[o.Name]...)
 	node.count = int32(len(c.calls[o.Name]))
@@ -329,7 +334,7 @@ func (c *compiler) test(x *sheet.Test) int32 {
 		negate = negate != (x.Is == "bad")
 		if i >= 0 {
 			c.p.Inputs[i].used = true
-			cond = c.addCond(condNode{op: condGood, a: int32(i)})
+			cond = c.addCond(condNode{op: condGood, a: int32(i), n: c.patient})
 			break
 		}
 		d := c.p.DerivedIndex(name)

@@ -5,27 +5,11 @@ import (
 	"rectura/core/unit"
 )
 
-// stepConds computes conditions and rules. What is momentary is over before
-// outputs are decided; only what has come of it stays.
+// stepConds computes conditions and rules.
 func (s *Stepper) stepConds() {
-	s.stepMarked()
-	for len(s.fired) > 0 {
-		for _, i := range s.fired {
-			s.turnCond(i, isFalse)
-		}
-		s.fired = s.fired[:0]
-		s.stepMarked()
-	}
-}
-
-func (s *Stepper) stepMarked() {
 	for word := range s.newConds {
 		for i, some := s.newConds.take(word); some; i, some = s.newConds.take(word) {
-			v := s.cond(i)
-			if v == isTrue && s.p.conds[i].op.momentary() {
-				s.fired = append(s.fired, i)
-			}
-			s.turnCond(i, v)
+			s.turnCond(i, s.cond(i))
 		}
 	}
 }
@@ -48,15 +32,13 @@ func (s *Stepper) cond(i int32) truth {
 	n := &s.p.conds[i]
 	switch n.op {
 	case condContact:
-		if s.fault(n.a) != signal.None {
+		if s.faultOf(n.a) != signal.None {
 			return isUnknown
 		}
 		return truthOf(s.contactOn(n.a))
 	case condGood:
-		if s.fault(n.a) != signal.None {
-			return isFalse
-		}
-		return isTrue
+		f := s.faultOf(n.a)
+		return truthOf(f == signal.None || f == signal.NotRead && n.n == 1 && !s.settled())
 	case condKnown:
 		if !s.known[n.a] {
 			return isFalse
@@ -65,12 +47,16 @@ func (s *Stepper) cond(i int32) truth {
 	case condRule:
 		return s.stepRule(i, n.a)
 	case condMessage:
-		return s.stepMessage(i, n.a)
+		s.messages = append(s.messages, i)
+		return isFalse
 	case condFollow:
 		return s.stepFollow(n.a)
 	case condLoop:
 		return s.stepLoop(i, n.a)
 	case condAlarm:
+		s.stepAlarm(n.a)
+		return isFalse
+	case condAlarmTest:
 		return s.alarmHolds(n)
 	case condBands:
 		return s.stepBands(i, n.a)
@@ -81,9 +67,9 @@ func (s *Stepper) cond(i int32) truth {
 	case condNot:
 		return s.truths[n.a].not()
 	case condAnd:
-		return s.decide(n, isFalse, isTrue)
+		return s.combine(n, isFalse, isTrue)
 	case condOr:
-		return s.decide(n, isTrue, isFalse)
+		return s.combine(n, isTrue, isFalse)
 	case condFor, condForStrict:
 		return s.stepFor(i, n)
 	case condOutput:
@@ -92,12 +78,8 @@ func (s *Stepper) cond(i int32) truth {
 		return s.between(i, n)
 	case condNear:
 		return s.near(n)
-	case condTurnsOn, condTurnsOff, condTurns:
-		return s.turns(i, n)
-	case condChanges:
-		return s.changes(i, n)
-	case condCrosses:
-		return s.crosses(i, n)
+	case condTurnsOn, condTurnsOff, condTurns, condChanges, condCrosses:
+		return s.moment(i, n)
 	case condRising, condFalling:
 		return s.slope(i, n)
 	case condDaytime:
@@ -106,9 +88,9 @@ func (s *Stepper) cond(i int32) truth {
 	return s.compare(i, n)
 }
 
-// decide combines the terms of `and` and `or`: one decisive term is enough,
+// combine decides the terms of `and` and `or`: one decisive term is enough,
 // else one unknown leaves it unknown, else it is the rest.
-func (s *Stepper) decide(n *condNode, decisive, rest truth) truth {
+func (s *Stepper) combine(n *condNode, decisive, rest truth) truth {
 	v := rest
 	for _, a := range s.p.args[n.a : n.a+n.b] {
 		switch s.truths[a] {

@@ -18,6 +18,7 @@ type links struct {
 	outputValues lists   // by output: the values that depend on that of an analog one
 	valueInputs  lists   // by value: the inputs it depends on, in order, and the analog outputs as their complements
 	forOutputs   []bool  // by condition: outputs look at it
+	settling     []int32 // conditions that the end of settling may change
 	plain        []int32 // by input: its value if it is plain, or -1
 }
 
@@ -166,11 +167,14 @@ func (p *Program) link() error {
 			if when := p.Messages[n.a].when; when >= 0 {
 				condConds[when] = append(condConds[when], i)
 			}
-		case condAlarm: // marked by the alarm's rule and by people
-			forOutputs[i] = n.n == alarmAnnounced
-			if inhibit := p.Alarms[n.a].inhibit; inhibit >= 0 {
-				condConds[inhibit] = append(condConds[inhibit], i)
+		case condAlarm:
+			a := &p.Alarms[n.a]
+			condConds[p.Rules[a.Rule].node] = append(condConds[p.Rules[a.Rule].node], i)
+			if a.inhibit >= 0 {
+				condConds[a.inhibit] = append(condConds[a.inhibit], i)
 			}
+		case condAlarmTest: // marked by the alarm's rule and its step
+			forOutputs[i] = n.n == alarmAnnounced
 		case condBand: // marked by its bands
 			forOutputs[i] = n.n == 0
 		case condNot, condFor, condForStrict, condTurnsOn, condTurnsOff, condTurns:
@@ -191,9 +195,22 @@ func (p *Program) link() error {
 			}
 		}
 	}
-	p.links = links{newLists(inputValues), newLists(inputConds), newLists(condConds), newLists(outputConds), newLists(outputValues), newLists(reads), forOutputs, nil}
+	p.links = links{newLists(inputValues), newLists(inputConds), newLists(condConds), newLists(outputConds), newLists(outputValues), newLists(reads), forOutputs, p.settlingConds(), nil}
 	p.links.plain = p.plainValues()
 	return nil
+}
+
+// settlingConds are the conditions that ask whether the job has settled: rules with
+// an interlock, and the alarms of bad inputs.
+func (p *Program) settlingConds() []int32 {
+	var all []int32
+	for i := range p.conds {
+		n := &p.conds[i]
+		if n.op == condRule && p.Rules[n.a].interlock >= 0 || n.op == condGood && n.n == 1 {
+			all = append(all, int32(i))
+		}
+	}
+	return all
 }
 
 // values are those that a condition directly compares, or -1.

@@ -80,8 +80,8 @@ func newMemory(p *Program) Memory {
 	for i := range m.conds {
 		m.conds[i].since = math.MinInt64
 	}
-	for i := range m.bands { // before the first instant all is otherwise
-		m.bands[i] = bandMemory{inForce: len(p.Bands[i].Bands) - 1, waiting: -1, turned: math.MinInt64, number: -1}
+	for i := range m.bands {
+		m.bands[i] = bandMemory{inForce: -1, waiting: -1, turned: math.MinInt64, number: -1}
 	}
 	for i := range m.rules {
 		m.rules[i].number = -1

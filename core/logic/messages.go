@@ -47,19 +47,28 @@ func (c *compiler) message(d *sheet.Message) {
 	c.p.Messages = append(c.p.Messages, m)
 }
 
-// stepMessage sends a message when it is time. memory is: its condition was
-// true when it was last known; waiting: it has begun to count its time.
-func (s *Stepper) stepMessage(i int32, index int32) truth {
-	m := &s.p.Messages[index]
+// send sends the messages whose time has come, or whose condition has turned true
+// as this instant ends.
+func (s *Stepper) send() {
+	for _, i := range s.messages {
+		s.stepMessage(i, s.p.conds[i].a)
+	}
+	s.messages = s.messages[:0]
+}
+
+// stepMessage sends a message when it is time. tripped is: its condition was true
+// when it was last known; waiting: it has begun to count its time.
+func (s *Stepper) stepMessage(i int32, index int32) {
+	m, own := &s.p.Messages[index], &s.conds[i]
 	from := len(s.terms)
 	s.reasonFrom = from
 	send, reason := false, Reason{Cause: AtTime}
 	switch {
 	case m.when >= 0:
 		v := s.truths[m.when]
-		send = v == isTrue && !s.conds[i].tripped
+		send = v == isTrue && !own.tripped
 		if v != isUnknown {
-			s.conds[i].tripped = v == isTrue
+			own.tripped = v == isTrue
 		}
 		if send {
 			s.explain(m.when, 0, 0, false)
@@ -67,15 +76,15 @@ func (s *Stepper) stepMessage(i int32, index int32) truth {
 		}
 	case m.every >= 0:
 		d := s.duration(int64(m.every))
-		if !s.conds[i].waiting {
-			s.conds[i].waiting, s.conds[i].since = true, s.now
-		} else if send = s.now >= after(s.conds[i].since, d); send {
-			s.conds[i].since += (s.now - s.conds[i].since) / d * d
+		if !own.waiting {
+			own.waiting, own.since = true, s.now
+		} else if send = s.now >= after(own.since, d); send {
+			own.since += (s.now - own.since) / d * d
 		}
 		reason.HeldFor = d
-		s.timers.set(i, after(s.conds[i].since, d))
-	case !s.conds[i].waiting:
-		send, s.conds[i].waiting = true, true
+		s.timers.set(i, after(own.since, d))
+	case !own.waiting:
+		send, own.waiting = true, true
 	}
 	if send {
 		begin := len(s.terms)
@@ -101,7 +110,6 @@ func (s *Stepper) stepMessage(i int32, index int32) truth {
 		}
 		s.report(MessageKind, index, Off, On, reason)
 	}
-	return isFalse
 }
 
 // sentText is what a message carries, and to whom.

@@ -2,6 +2,52 @@ package logic
 
 import "time"
 
+// What is momentary is judged by what it remembers of the end of the last instant,
+// so that it stays true through the whole of its own, however often that is
+// evaluated. What it remembers moves on when the instant ends.
+
+// moment evaluates a momentary condition.
+func (s *Stepper) moment(i int32, n *condNode) truth {
+	s.turned = append(s.turned, i)
+	v := isUnknown
+	switch {
+	case n.op == condChanges:
+		v = s.changes(i, n)
+	case n.op == condCrosses:
+		v = s.crosses(i, n)
+	default:
+		v = s.turns(i, n)
+	}
+	if v != isTrue {
+		return v
+	}
+	if s.ending {
+		return isFalse
+	}
+	s.fired = append(s.fired, i)
+	return isTrue
+}
+
+// remember moves what momentary conditions remember on to the end of this instant.
+func (s *Stepper) remember() {
+	for _, i := range s.turned {
+		n, m := &s.p.conds[i], &s.conds[i]
+		switch n.op {
+		case condChanges:
+			if s.known[n.a] {
+				m.last, m.waiting = s.values[n.a], true
+			}
+		case condCrosses:
+			s.stays(i, n)
+		default:
+			if now := s.truths[n.a]; now != isUnknown {
+				m.tripped, m.waiting = now == isTrue, true
+			}
+		}
+	}
+	s.turned = s.turned[:0]
+}
+
 // turns evaluates whether a condition has turned since it was last known. What
 // has been off from the start is known then; a contact is at its first reading.
 func (s *Stepper) turns(i int32, n *condNode) truth {
@@ -13,14 +59,8 @@ func (s *Stepper) turns(i int32, n *condNode) truth {
 	if op := s.p.conds[n.a].op; !known && (op == condRule || op == condOutput) {
 		before, known = false, true
 	}
-	s.conds[i].tripped, s.conds[i].waiting = now == isTrue, true
-	if !known || before == s.conds[i].tripped {
-		return isFalse
-	}
-	if n.op == condTurns || (n.op == condTurnsOn) == s.conds[i].tripped {
-		return isTrue
-	}
-	return isFalse
+	on := now == isTrue
+	return truthOf(known && before != on && (n.op == condTurns || (n.op == condTurnsOn) == on))
 }
 
 // changes evaluates whether a value is another than the last good one.
@@ -28,50 +68,61 @@ func (s *Stepper) changes(i int32, n *condNode) truth {
 	if !s.known[n.a] {
 		return isUnknown
 	}
-	before, known := s.conds[i].last, s.conds[i].waiting
-	s.conds[i].last, s.conds[i].waiting = s.values[n.a], true
-	if known && before != s.conds[i].last {
-		return isTrue
-	}
-	return isFalse
+	return truthOf(s.conds[i].waiting && s.conds[i].last != s.values[n.a])
 }
 
 // crosses evaluates whether a value has come to the other side of another one,
 // and perhaps stayed there. Exactly on it is the side that it came from.
-// memory is: above; waiting: a side is known; lapsed: it has crossed and has
-// not stayed long enough yet.
+// tripped is: above; waiting: a side is known; lapsed: it has crossed and has not
+// stayed long enough yet.
 func (s *Stepper) crosses(i int32, n *condNode) truth {
 	if !s.known[n.a] || !s.known[n.b] {
-		s.conds[i].since = never // the time it stays begins anew
-		s.timers.set(i, never)
 		return isUnknown
 	}
-	x, v := s.values[n.a], s.values[n.b]
-	crossed := false
-	if above := x > v; x != v {
-		crossed = s.conds[i].waiting && above != s.conds[i].tripped
-		s.conds[i].tripped, s.conds[i].waiting = above, true
-	}
-	if n.n < 0 {
+	crossed := s.crossed(i, n)
+	if n.n < 0 || s.patient {
 		return truthOf(crossed)
 	}
-	if crossed {
-		s.conds[i].lapsed, s.conds[i].since = true, s.now
+	m := &s.conds[i]
+	return truthOf(!crossed && m.lapsed && m.since != never && s.now >= after(m.since, s.duration(int64(n.n))))
+}
+
+func (s *Stepper) crossed(i int32, n *condNode) bool {
+	x, v := s.values[n.a], s.values[n.b]
+	return x != v && s.conds[i].waiting && x > v != s.conds[i].tripped
+}
+
+// stays moves on what a crossing remembers: its side, and how long it has been
+// there.
+func (s *Stepper) stays(i int32, n *condNode) {
+	m := &s.conds[i]
+	if !s.known[n.a] || !s.known[n.b] {
+		m.since = never // the time it stays begins anew
+		s.timers.set(i, never)
+		return
 	}
-	if !s.conds[i].lapsed {
-		return isFalse
+	crossed := s.crossed(i, n)
+	if x, v := s.values[n.a], s.values[n.b]; x != v {
+		m.tripped, m.waiting = x > v, true
 	}
-	if s.conds[i].since == never {
-		s.conds[i].since = s.now
+	if n.n < 0 {
+		return
 	}
-	end := after(s.conds[i].since, s.duration(int64(n.n)))
-	if s.now < end && !s.patient {
+	if crossed && !s.patient {
+		m.lapsed, m.since = true, s.now
+	}
+	if !m.lapsed {
+		return
+	}
+	if m.since == never {
+		m.since = s.now
+	}
+	if end := after(m.since, s.duration(int64(n.n))); s.now < end {
 		s.timers.set(i, end)
-		return isFalse
+	} else {
+		m.lapsed = false
+		s.timers.set(i, never)
 	}
-	s.conds[i].lapsed = false
-	s.timers.set(i, never)
-	return isTrue
 }
 
 func truthOf(b bool) truth {

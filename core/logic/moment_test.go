@@ -107,7 +107,8 @@ func TestReasonsOfMoments(t *testing.T) {
 		{"bands: one is in force, with hysteresis on the way back and a delay",
 			"bands lamps of x\n  critical: below 4 mg/L call o\n  low: below low\n  fine: else\n  hysteresis 0.5 mg/L\n  for 2 s\nrule r\n  on when lamps is low and k\n  call fan\noutput fan\n  fail off\n",
 			"0 x=7 k=1\n1 x=5\n5 x=3\n6 x=5\n10 x=3\n20 x=4.4\n21 x=4.5\n30 x=bad\n31 x=6.4\n40 x=6.5",
-			`3s lamps fine→low: x 5 mg/L < low 6 mg/L and x 5 mg/L >= 4 mg/L, for 2 s, since 1s
+			`0s lamps undecided→fine: x 7 mg/L >= low 6 mg/L
+3s lamps fine→low: x 5 mg/L < low 6 mg/L and x 5 mg/L >= 4 mg/L, for 2 s, since 1s
 3s r off→on: lamps is low and k is on
 3s fan off→on: called by r
 12s lamps low→critical: x 3 mg/L < 4 mg/L for 2 s, since 10s
@@ -132,7 +133,8 @@ func TestReasonsOfMoments(t *testing.T) {
 		{"a ladder: every band passed stays called",
 			"bands ladder of x\n  above 8 mg/L call o\n  at or above low call fan\n  else call base\n  cumulative\noutput fan\n  fail off\noutput base\n  fail off\n",
 			"0 x=5\n1 x=6\n2 x=9\n3 x=8\n4 x=bad",
-			`0s base off→on: called by ladder (else)
+			`0s ladder undecided→else: x 5 mg/L < low 6 mg/L
+0s base off→on: called by ladder (else)
 1s ladder else→at or above low: x 6 mg/L >= low 6 mg/L and x 6 mg/L <= 8 mg/L
 1s fan off→on: called by ladder (at or above low)
 2s ladder at or above low→above 8 mg/L: x 9 mg/L > 8 mg/L
@@ -200,8 +202,8 @@ func TestReasonsOfMoments(t *testing.T) {
 			"rule r\n  on when k and not fan\n  off when not k\n  call fan\nrule s\n  on when fan turns on\n  pulse 2 s\n  call o\noutput fan\n  fail off\n",
 			"0 k=0\n1 k=1\n5 k=0",
 			`1s r off→on: k is on and fan is off
-1s fan off→on: called by r
 1s s off→on: fan turned on
+1s fan off→on: called by r
 1s o off→on: called by s
 3s s on→off: its pulse of 2 s has ended
 3s o on→off: no longer called by s

@@ -41,7 +41,11 @@ type naive struct {
 	limits  map[*sheet.Band]*sheet.Compare
 
 	bands   *naiveBands
-	unknown bool // nobody has acknowledged the only alarm since it came
+	patient bool                     // the alarm of a bad input is asked
+	alarm0  naiveAlarm               // the only one that calls
+	fired   bool                     // something momentary is true
+	ending  bool                     // and now it is over
+	moments map[sheet.Condition]bool // the momentary conditions that were asked
 	rules   map[string]*naiveRule
 	outputs map[string]*naiveOutput
 	valve   *naiveValve // the only analog output
@@ -68,6 +72,14 @@ type naiveBands struct {
 	undecided        bool
 }
 
+// naiveAlarm is what has become of an alarm when the last instant ended.
+type naiveAlarm struct {
+	active, unacknowledged bool
+	silent                 bool // it is inhibited
+	unheard                bool // it came while it was
+	muted                  bool // it had returned while it was
+}
+
 type naiveOutput struct {
 	state  State
 	turned int64
@@ -76,7 +88,7 @@ type naiveOutput struct {
 
 func newNaive(job *sheet.Job) *naive {
 	n := &naive{job: job, analog: map[string]*signal.Analog{}, contacts: map[string]*signal.Contact{}, start: never,
-		tripped: map[sheet.Condition]bool{}, since: map[any]int64{}, over: map[any]bool{}, last: map[sheet.Condition]any{}, crossed: map[sheet.Condition]int64{}, past: map[sheet.Condition][]pastValue{}, limits: map[*sheet.Band]*sheet.Compare{},
+		tripped: map[sheet.Condition]bool{}, since: map[any]int64{}, over: map[any]bool{}, last: map[sheet.Condition]any{}, crossed: map[sheet.Condition]int64{}, past: map[sheet.Condition][]pastValue{}, moments: map[sheet.Condition]bool{}, limits: map[*sheet.Band]*sheet.Compare{},
 		rules: map[string]*naiveRule{}, outputs: map[string]*naiveOutput{}, valve: &naiveValve{}, loop: &naiveLoop{}, wake: never}
 	var err error
 	if n.zone, err = time.LoadLocation(job.Timezone); err != nil {
@@ -95,7 +107,7 @@ func newNaive(job *sheet.Job) *naive {
 			n.analog[in.Name] = &a
 		}
 	}
-	n.bands = &naiveBands{inForce: job.Bands[0].Else(), waiting: -1}
+	n.bands = &naiveBands{inForce: -1, waiting: -1}
 	for _, r := range job.Rules {
 		n.rules[r.Name] = &naiveRule{}
 	}
@@ -199,6 +211,14 @@ func (n *naive) state(name string) truth {
 	return truthOf(n.out2 == On)
 }
 
+func (n *naive) unread(name string) bool {
+	if c := n.contacts[name]; c != nil {
+		return c.Fault == signal.NotRead
+	}
+	a := n.analog[name]
+	return a != nil && a.Fault == signal.NotRead
+}
+
 func (n *naive) quality(name string) bool {
 	if c := n.contacts[name]; c != nil {
 		return c.Fault == signal.None
@@ -276,18 +296,19 @@ func (n *naive) holds(x sheet.Condition) truth {
 		return isUnknown
 	case *sheet.For:
 		if c := x.Crossing(); c != nil {
-			return n.stays(c, n.job.DurationValue(x.Duration))
+			return n.momentary(x, n.stays(c, n.job.DurationValue(x.Duration), false))
 		}
 		return n.lasts(x, n.holds(x.X), n.job.DurationValue(x.Duration), false)
 	case *sheet.Test:
 		v := isUnknown
 		switch {
 		case x.OfAlarm():
-			v = truthOf(n.unknown && x.Is == "unacknowledged") // and nothing shelves it
+			v = truthOf(n.now0().unacknowledged && x.Is == "unacknowledged") // and nothing shelves it
 		case x.OfBand():
-			v = truthIf(n.bands.inForce == n.job.Bands[0].Find(x.Is), !n.bands.undecided)
+			v = truthIf(n.bands.inForce == n.job.Bands[0].Find(x.Is), !n.bands.undecided && n.bands.inForce >= 0)
 		case x.OfQuality():
-			v = truthOf(n.quality(x.Name.Name) == (x.Is == "good"))
+			good := n.quality(x.Name.Name) || n.patient && !n.settled() && n.unread(x.Name.Name)
+			v = truthOf(good == (x.Is == "good"))
 		case x.Is == "off":
 			v = n.state(x.Name.Name).not()
 		default:
@@ -298,9 +319,9 @@ func (n *naive) holds(x sheet.Condition) truth {
 		}
 		return v
 	case *sheet.Turn:
-		return n.turned(x)
+		return n.momentary(x, n.turned(x, false))
 	case *sheet.Cross:
-		return truthIf(n.goesOver(x))
+		return n.momentary(x, truthIf(n.goesOver(x, false)))
 	case *sheet.Daytime:
 		wall := time.Unix(0, n.now).In(n.zone)
 		at := int64(wall.Hour())*3600e9 + int64(wall.Minute())*60e9 + int64(wall.Second())*1e9 + int64(wall.Nanosecond())
@@ -338,7 +359,31 @@ func (n *naive) all(xs []sheet.Condition) []truth {
 	return all
 }
 
-func (n *naive) turned(x *sheet.Turn) truth {
+// momentary notes that something momentary is true, unless that is over already.
+func (n *naive) momentary(x sheet.Condition, v truth) truth {
+	n.moments[x] = true
+	if v == isTrue && n.ending {
+		return isFalse
+	}
+	n.fired = n.fired || v == isTrue
+	return v
+}
+
+// remember moves on what momentary conditions remember.
+func (n *naive) remember() {
+	for x := range n.moments {
+		switch x := x.(type) {
+		case *sheet.Turn:
+			n.turned(x, true)
+		case *sheet.Cross:
+			n.goesOver(x, true)
+		case *sheet.For:
+			n.stays(x.Crossing(), n.job.DurationValue(x.Duration), true)
+		}
+	}
+}
+
+func (n *naive) turned(x *sheet.Turn, over bool) truth {
 	var now any
 	if x.How == "changes" && n.contacts[x.Name.Name] == nil && n.rules[x.Name.Name] == nil && n.outputs[x.Name.Name] == nil {
 		v, good := n.value(x.Name)
@@ -359,12 +404,14 @@ func (n *naive) turned(x *sheet.Turn) truth {
 			before, known = isFalse, true
 		}
 	}
-	n.last[x] = now
+	if over {
+		n.last[x] = now
+	}
 	return truthOf(known && before != now && (x.How == "changes" || (x.How == "turns on") == (now == isTrue)))
 }
 
 // goesOver tells whether a value is on the other side now.
-func (n *naive) goesOver(x *sheet.Cross) (crossed, known bool) {
+func (n *naive) goesOver(x *sheet.Cross, over bool) (crossed, known bool) {
 	a, okA := n.value(x.X)
 	b, okB := n.value(x.V)
 	if !okA || !okB {
@@ -374,28 +421,29 @@ func (n *naive) goesOver(x *sheet.Cross) (crossed, known bool) {
 		return false, true
 	}
 	before, any := n.last[x]
-	n.last[x] = a > b
+	if over {
+		n.last[x] = a > b
+	}
 	return any && before != (a > b), true
 }
 
-func (n *naive) stays(x *sheet.Cross, d int64) truth {
-	crossed, known := n.goesOver(x)
+func (n *naive) stays(x *sheet.Cross, d int64, over bool) truth {
 	at, waiting := n.crossed[x]
+	crossed, known := n.goesOver(x, over)
+	v := truthIf(!crossed && waiting && at != never && n.now-at >= d, known)
 	switch {
+	case !over:
 	case !known:
 		if waiting {
 			n.crossed[x] = never // anew once it is good again
 		}
-		return isUnknown
 	case crossed, waiting && at == never:
 		n.crossed[x], n.moved = n.now, true
-		return isFalse
-	case waiting && n.now-at >= d:
+	case v == isTrue:
 		delete(n.crossed, x)
 		n.moved = true
-		return isTrue
 	}
-	return isFalse
+	return v
 }
 
 func (n *naive) compared(x *sheet.Compare) truth {
@@ -499,6 +547,8 @@ func (n *naive) locked(g *sheet.Guard) truth {
 
 func (n *naive) rule(r *sheet.Rule) {
 	m := n.rules[r.Name]
+	n.patient = r.Alarm != nil && r.Alarm.OfInput != nil
+	defer func() { n.patient = false }()
 	inner, delay := r.OnCondition()
 	trip := n.holds(inner)
 	on := trip
@@ -527,8 +577,11 @@ func (n *naive) rule(r *sheet.Rule) {
 	}
 	undecided := false
 	switch {
-	case lock != isFalse:
+	case lock == isTrue || lock == isUnknown && n.settled():
 		turn(false)
+		if m.pulsing && lock == isUnknown {
+			m.waiting = trip != isFalse
+		}
 		m.pulsing = false
 	case m.pulsing:
 		if n.now-m.turned >= n.job.DurationValue(r.Pulse.Duration) {
@@ -558,7 +611,7 @@ func (n *naive) rule(r *sheet.Rule) {
 		default:
 			look = isTrue
 		}
-		if permitted == isTrue && !(m.everOn && n.within(m.turned, r.MinimumOff)) {
+		if lock == isFalse && permitted == isTrue && !(m.everOn && n.within(m.turned, r.MinimumOff)) {
 			undecided = look == isUnknown
 			if look == isTrue {
 				turn(true)
@@ -570,7 +623,6 @@ func (n *naive) rule(r *sheet.Rule) {
 	if undecided && r.Alarm == nil { // an alarm keeps its state
 		m.shown = Undecided
 	}
-	n.unknown = n.unknown || r.Name == "alarm0" && m.on
 }
 
 func (n *naive) decideBands(d *sheet.Bands) {
@@ -599,8 +651,8 @@ func (n *naive) decideBands(d *sheet.Bands) {
 	switch {
 	case undecided || found == m.inForce:
 		m.waiting = -1
-	case d.For == nil:
-		m.inForce = found
+	case d.For == nil || m.inForce < 0:
+		m.inForce, m.waiting = found, -1
 	case m.waiting != found:
 		m.waiting, m.since, n.moved = found, n.now, true
 	case n.now-m.since >= n.job.DurationValue(d.For.Duration):
@@ -610,7 +662,7 @@ func (n *naive) decideBands(d *sheet.Bands) {
 
 // bandShown is the band in force, or that none is known.
 func (n *naive) bandShown() string {
-	if n.bands.undecided {
+	if n.bands.undecided || n.bands.inForce < 0 {
 		return "undecided"
 	}
 	return n.job.Bands[0].Bands[n.bands.inForce].Title()
@@ -624,7 +676,7 @@ func (n *naive) output(o *sheet.Output) {
 		if called(r.Calls(), o) != nil {
 			states[n.rules[r.Name].shown]++
 			callers++
-			lockedCaller = lockedCaller || n.locked(&r.Guard) != isFalse
+			lockedCaller = lockedCaller || n.forces(n.locked(&r.Guard))
 		}
 	}
 	for i, b := range n.job.Bands[0].Bands {
@@ -654,14 +706,14 @@ func (n *naive) output(o *sheet.Output) {
 	lock, permitted := n.locked(&o.Guard), n.clause(o.Permissive, isTrue)
 	to := called
 	switch {
-	case lock != isFalse:
+	case n.forces(lock):
 		to = Off
 	case called == Undecided:
 		to = m.state
 		if n.settled() && (o.Fail == nil || o.Fail.Word != "hold") {
 			to = map[bool]State{true: On, false: Off}[o.Fail != nil && o.Fail.Word == "on"]
 		}
-	case called == On && m.state == Off && (m.everOn && n.within(m.turned, o.MinimumOff) || permitted != isTrue):
+	case called == On && m.state == Off && (lock != isFalse || m.everOn && n.within(m.turned, o.MinimumOff) || permitted != isTrue):
 		to = Off
 	case called == Off && m.state == On && n.within(m.turned, o.MinimumOn) && !lockedCaller:
 		to = On
@@ -684,7 +736,7 @@ func called(calls []*sheet.Call, o *sheet.Output) *sheet.Call {
 func (n *naive) bandCalls(i int) State {
 	calls := n.bands.inForce == i || n.job.Bands[0].Cumulative != nil && n.bands.inForce < i
 	switch {
-	case n.bands.undecided:
+	case n.bands.undecided || n.bands.inForce < 0:
 		return Undecided
 	case calls:
 		return On
@@ -697,11 +749,35 @@ func (n *naive) alarm() *sheet.Alarm {
 }
 
 func (n *naive) alarmCalls(c *sheet.AlarmCall) State {
-	calls, inhibited := n.rules["alarm0"].on, n.clause(n.alarm().Inhibit, isFalse) == isTrue
+	calls := n.rules["alarm0"].on
 	if c.Until {
-		calls = n.unknown && !inhibited
+		a := n.now0()
+		calls = a.unacknowledged && !a.silent && !a.muted
 	}
 	return map[bool]State{true: On, false: Off}[calls]
+}
+
+// now0 is what this instant makes of the alarm, as far as it has come.
+func (n *naive) now0() naiveAlarm {
+	a, holds := n.alarm0, n.rules["alarm0"].on
+	silent := n.clause(n.alarm().Inhibit, isFalse) == isTrue
+	switch silenced := a.silent || silent; {
+	case holds && !a.active:
+		a.unheard = silenced && !a.unacknowledged
+		a.unacknowledged, a.muted = true, false
+	case !holds && a.active && a.unheard:
+		a.unacknowledged, a.unheard = false, false
+	case !holds && a.unacknowledged:
+		a.muted = a.muted || silenced
+	}
+	a.active, a.silent = holds, silent
+	a.unheard = a.unheard && silent
+	return a
+}
+
+// forces tells whether an interlock turns off.
+func (n *naive) forces(lock truth) bool {
+	return lock == isTrue || lock == isUnknown && n.settled()
 }
 
 func (n *naive) settled() bool {
@@ -717,13 +793,32 @@ func (n *naive) instant(t int64) []string {
 	n.moved = n.start == never
 	n.now, n.start = t, min(n.start, t)
 	before := n.states()
+	n.rest()
+	n.alarm0 = n.now0()
+	if n.fired {
+		n.ending = true
+		n.rest()
+		n.alarm0 = n.now0()
+	}
+	n.remember()
+	n.fired, n.ending = false, false
+	var changed []string
+	for i, s := range n.states() {
+		if s != before[i] {
+			changed = append(changed, fmt.Sprintf("%d %s from %s", t, s, before[i][strings.LastIndex(before[i], " ")+1:]))
+		}
+	}
+	return changed
+}
+
+// rest evaluates everything until the output that conditions name, and the valve,
+// stay what they are.
+func (n *naive) rest() {
 	for range mostPasses {
 		n.out2, n.level = n.outputs["out2"].state, n.valve.level
 		n.decideBands(n.job.Bands[0])
-		for range 2 { // what is true for an instant only is over the second time
-			for _, r := range n.job.Order {
-				n.rule(r)
-			}
+		for _, r := range n.job.Order {
+			n.rule(r)
 		}
 		for _, o := range n.job.Outputs {
 			if o.Range != nil {
@@ -733,16 +828,9 @@ func (n *naive) instant(t int64) []string {
 			}
 		}
 		if n.outputs["out2"].state == n.out2 && n.valve.level == n.level {
-			break
+			return
 		}
 	}
-	var changed []string
-	for i, s := range n.states() {
-		if s != before[i] {
-			changed = append(changed, fmt.Sprintf("%d %s from %s", t, s, before[i][strings.LastIndex(before[i], " ")+1:]))
-		}
-	}
-	return changed
 }
 
 func (n *naive) states() []string {

@@ -159,7 +159,7 @@ func (n *naive) analogOutput(o *sheet.Output) {
 	lock, permitted := n.locked(&o.Guard), n.clause(o.Permissive, isTrue)
 	given, level, loopHas := false, 0.0, false
 	switch {
-	case lock != isFalse:
+	case n.forces(lock):
 	case best == nil && undecided:
 		given, level = m.given, m.level
 		if n.settled() {
@@ -171,7 +171,7 @@ func (n *naive) analogOutput(o *sheet.Output) {
 			}
 		}
 	case best == nil:
-	case !m.given && permitted != isTrue:
+	case m.level == 0 && best.level != 0 && (lock != isFalse || permitted != isTrue):
 	default:
 		given, level, loopHas = true, best.level, best.loop
 		if loopHas && !n.loop.has && n.loop.begun != n.now && n.job.Loops[0].Integral != nil {

@@ -96,22 +96,26 @@ type Rule struct {
 	turnOn  int32 // what a rule that is off looks at
 	turnOff int32 // what a rule that is on looks at
 
-	alarm                 int32 // whose condition it is, or -1
-	latch                 bool
-	reset                 int32
+	alarm int32 // whose condition it is, or -1
+	latch bool
+	reset int32
+	pulse int32
+	restraints
+}
+
+// restraints are what holds a rule or an output back: conditions and durations, or -1.
+type restraints struct {
 	permissive, interlock int32
-	pulse                 int32
 	minimumOn, minimumOff int32
 }
 
 // An Output of a Program; -1 for what it does not have.
 type Output struct {
-	Name                  string
-	first, count          int32 // of its callers
-	all                   bool  // called by all, not by any
-	fail                  FailState
-	permissive, interlock int32
-	minimumOn, minimumOff int32
+	Name         string
+	first, count int32 // of its callers
+	all          bool  // called by all, not by any
+	fail         FailState
+	restraints
 
 	Unit      unit.Unit // of an analog one
 	Low, High float64   // its range; both 0 for one that is on or off
@@ -139,17 +143,6 @@ const (
 	FailHold
 	FailTo // a value, of an analog output
 )
-
-// of is the state that an output fails to from another.
-func (f FailState) of(before State) State {
-	switch f {
-	case FailOff:
-		return Off
-	case FailOn:
-		return On
-	}
-	return before
-}
 
 func (f FailState) String() string { return [...]string{"off", "on", "hold", "to a value"}[f] }
 
@@ -217,16 +210,17 @@ const (
 	condRising
 	condFalling
 	condDaytime
-	condBands // decides which of bands is in force
-	condBand  // a band calls
-	condAlarm // what people have made of an alarm
+	condBands     // decides which of bands is in force
+	condBand      // a band calls
+	condAlarm     // the step of an alarm
+	condAlarmTest // what has become of it
 	condMessage
 	condFollow // a follow calls
 	condLoop   // a loop calls
 )
 
 var condNames = [...]string{"<", "<=", ">", ">=", "contact", "good", "known", "rule", "not", "and", "or", "at least", "for", "off after",
-	"output", "between", "outside", "near", "turns on", "turns off", "turns", "changes", "crosses", "rising", "falling", "time between", "bands", "band", "alarm", "message", "follow", "loop"}
+	"output", "between", "outside", "near", "turns on", "turns off", "turns", "changes", "crosses", "rising", "falling", "time between", "bands", "band", "alarm", "alarm test", "message", "follow", "loop"}
 
 // momentary tells whether a condition is true at an instant only.
 func (op condOp) momentary() bool { return op >= condTurnsOn && op <= condCrosses }
@@ -483,6 +477,8 @@ func (p *Program) condText(c condNode) string {
 		l := &p.Loops[c.a]
 		return fmt.Sprintf("loop %s of v%d at v%d", l.Name, l.of, l.target)
 	case condAlarm:
+		return "step of alarm " + p.Alarms[c.a].Name
+	case condAlarmTest:
 		return "alarm " + p.Alarms[c.a].Name + [...]string{" announced", " unacknowledged", " shelved"}[c.n]
 	case condBands:
 		return "bands " + p.Bands[c.a].Name

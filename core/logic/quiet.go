@@ -72,7 +72,7 @@ func (s *Stepper) isQuiet(i int32) bool {
 func (s *Stepper) findQuiet() {
 	for _, i := range s.evaluated {
 		q := &s.quiets[i]
-		q.ok = s.p.links.plain[i] >= 0 && !s.inputs[i].pinned && s.inputs[i].read && s.fault(i) == signal.None
+		q.ok = s.p.links.plain[i] >= 0 && !s.inputs[i].pinned && s.inputs[i].read && s.faultOf(i) == signal.None
 		if !q.ok {
 			continue
 		}

@@ -140,69 +140,69 @@ func (s *Stepper) inputReason(i int32) Reason {
 	return Reason{Cause: cause, Terms: s.terms[from:]}
 }
 
-func (s *Stepper) ruleReason(r *Rule, held Hold, look int32, v truth, before State, cause Cause) Reason {
+func (s *Stepper) ruleReason(r *Rule, v verdict, before State) Reason {
 	from := len(s.terms)
 	s.reasonFrom = from
+	truth := s.truths[v.look]
 	switch {
-	case cause == ByPulseEnd:
-		return Reason{Cause: cause, HeldFor: s.duration(int64(r.pulse))}
-	case cause == ByInterlock || cause == ByReset || cause == ByPerson:
-		s.explain(look, 0, 0, false)
-		return Reason{Cause: cause, Terms: s.terms[from:]}
-	case held != NotHeld:
-		s.explain(look, 0, 0, false)
-	case v == isTrue && look == r.turnOn && r.off >= 0:
+	case v.cause == ByPulseEnd:
+		return Reason{Cause: v.cause, HeldFor: s.duration(int64(r.pulse))}
+	case v.cause == ByInterlock || v.cause == ByReset || v.cause == ByPerson:
+		s.explain(v.look, 0, 0, false)
+		return Reason{Cause: v.cause, Terms: s.terms[from:]}
+	case v.held != NotHeld:
+		s.explain(v.look, 0, 0, false)
+	case v.on && v.look == r.turnOn && r.off >= 0:
 		// Both `on when` and `not off when` hold; the second is worth a word
 		// only if it is what has turned.
 		s.explain(r.on, 0, 0, false)
 		if s.conds[r.off].changed == s.now && s.conds[r.on].changed != s.now {
 			s.explain(r.off, 0, 0, false)
 		}
-	case v == isFalse && look == r.turnOn && s.truths[r.on] != isFalse:
+	case truth == isFalse && v.look == r.turnOn && s.truths[r.on] != isFalse:
 		s.explain(r.off, 0, 0, false)
-	case v == isFalse && look == r.turnOn:
+	case truth == isFalse && v.look == r.turnOn:
 		s.explain(r.on, 0, 0, false)
 	default:
-		s.explain(look, 0, 0, false)
+		s.explain(v.look, 0, 0, false)
 	}
+	cause := v.cause
 	if before == Undecided {
 		cause = ByTermsAgain
 	}
 	return Reason{Cause: cause, Terms: s.terms[from:]}
 }
 
-func (s *Stepper) outputReason(i int, state State, cause Cause) Reason {
-	if cause == ByHand {
-		return Reason{Cause: cause, Mode: s.outputs[i].mode}
-	}
-	if cause == ByCircle {
-		s.terms = append(s.terms, Term{Kind: OutputTerm, Input: -1, Rule: s.restless, State: s.outputs[s.restless].state})
-		return Reason{Cause: cause, Terms: s.terms[len(s.terms)-1:]}
-	}
-	if cause == ByInterlock {
-		from := len(s.terms)
-		s.reasonFrom = from
-		s.explain(s.p.Outputs[i].interlock, 0, 0, false)
-		return Reason{Cause: cause, Terms: s.terms[from:]}
-	}
-	from := len(s.rulesNamed)
-	want := On
+// outputReason explains a decision: by the callers that are the reason, or by what
+// is stronger than they are.
+func (s *Stepper) outputReason(i int32, d decision) Reason {
+	from := len(s.terms)
+	s.reasonFrom = from
 	switch {
-	case cause == ByFail:
-		want = Undecided
-	case state == Off:
-		cause, want = ByNoCall, Off
+	case d.cause == ByHand:
+		return Reason{Cause: ByHand, Mode: s.outputs[i].mode}
+	case d.cause == ByCircle:
+		s.terms = append(s.terms, Term{Kind: OutputTerm, Input: -1, Rule: s.restless, State: s.outputs[s.restless].state})
+		return Reason{Cause: ByCircle, Terms: s.terms[from:]}
+	case d.cause == ByInterlock:
+		s.explain(s.p.Outputs[i].interlock, 0, 0, false)
+		return Reason{Cause: ByInterlock, Terms: s.terms[from:]}
+	case d.by >= 0:
+		s.rulesNamed = append(s.rulesNamed, d.by)
+		return Reason{Cause: ByCall, Callers: s.rulesNamed[len(s.rulesNamed)-1:]}
 	}
+	named := len(s.rulesNamed)
+	want := map[Cause]State{ByCall: On, ByNoCall: Off, ByFail: Undecided}[d.cause]
 	turned := false // at this instant; those that did are the reason
-	for _, r := range s.p.Callers(i) {
+	for _, r := range s.p.Callers(int(i)) {
 		turned = turned || s.calling(r) == want && s.conds[s.p.Calling[r].node].changed == s.now
 	}
-	for _, r := range s.p.Callers(i) {
+	for _, r := range s.p.Callers(int(i)) {
 		if s.calling(r) == want && (!turned || s.conds[s.p.Calling[r].node].changed == s.now) {
 			s.rulesNamed = append(s.rulesNamed, r)
 		}
 	}
-	return Reason{Cause: cause, Callers: s.rulesNamed[from:]}
+	return Reason{Cause: d.cause, Callers: s.rulesNamed[named:]}
 }
 
 // explain appends the terms that decide a condition's present truth. length
@@ -223,7 +223,7 @@ func (s *Stepper) explain(i int32, length, since int64, waiting bool) {
 				s.explain(a, length, since, waiting)
 			}
 		}
-	case condAlarm:
+	case condAlarmTest:
 		s.terms = append(s.terms, Term{Kind: AlarmTerm, Cond: i, Input: -1, Holds: v == isTrue, For: length, Since: since, Waiting: waiting})
 	case condBand:
 		t := Term{Kind: BandTerm, Cond: i, Input: -1, Rule: n.a, State: s.bandShown(n.a), For: length, Since: since, Waiting: waiting}
@@ -239,7 +239,7 @@ func (s *Stepper) explain(i int32, length, since int64, waiting bool) {
 			s.explain(n.a, 0, 0, false)
 			return
 		}
-		s.terms = append(s.terms, Term{Kind: TurnTerm, Cond: i, Input: -1, Holds: v == isTrue, On: s.conds[i].tripped, For: length, Since: since, Waiting: waiting})
+		s.terms = append(s.terms, Term{Kind: TurnTerm, Cond: i, Input: -1, Holds: v == isTrue, On: s.truths[n.a] == isTrue, For: length, Since: since, Waiting: waiting})
 	case condDaytime:
 		s.terms = append(s.terms, Term{Kind: DaytimeTerm, Cond: i, Input: -1, Holds: v == isTrue, For: length, Since: since, Waiting: waiting})
 	case condBetween, condOutside, condNear, condChanges, condCrosses, condRising, condFalling:
@@ -296,7 +296,7 @@ func (s *Stepper) explainTerms(n *condNode, v truth, all bool, length, since int
 // there was one.
 func (s *Stepper) explainUnknown(n *condNode) (some bool) {
 	for k := s.p.nextRead(n, -1); k >= 0; k = s.p.nextRead(n, k) {
-		if s.fault(k) != signal.None {
+		if s.faultOf(k) != signal.None {
 			s.explainBad(s.input(k))
 			some = true
 		}
@@ -324,12 +324,17 @@ func (s *Stepper) explainRelation(i int32, n *condNode, v truth, length, since i
 	case condChanges:
 		t.Kind = TurnTerm
 	case condCrosses:
-		t.Kind, t.Limit, t.On = CrossTerm, s.values[n.b], s.conds[i].tripped
-		if n.n >= 0 {
-			t.For = s.duration(int64(n.n))
-			t.Waiting, t.Since = s.conds[i].lapsed, s.conds[i].since
-			if v == isTrue {
-				t.Since = s.now - t.For
+		t.Kind, t.Limit = CrossTerm, s.values[n.b]
+		if n.n < 0 {
+			break
+		}
+		t.For = s.duration(int64(n.n))
+		t.Since = s.now - t.For
+		if m := &s.conds[i]; v != isTrue {
+			crossed := s.crossed(i, n)
+			t.Waiting, t.Since = crossed || m.lapsed, m.since
+			if crossed || m.since == never {
+				t.Since = s.now
 			}
 		}
 	default:
@@ -399,7 +404,7 @@ func holds(op sheet.Op, x, limit float64) bool {
 
 // input begins a term about an input, with its last reading.
 func (s *Stepper) input(i int32) Term {
-	t := Term{Input: i, Fault: s.fault(i), Pinned: s.inputs[i].pinned}
+	t := Term{Input: i, Fault: s.faultOf(i), Pinned: s.inputs[i].pinned}
 	t.Left, _ = s.inputValue(i)
 	if s.p.Inputs[i].Chain != nil {
 		t.Reading, t.At, t.Cold = s.analog[i].Reading, s.analog[i].At, s.analog[i].Chain.Cold()
@@ -459,6 +464,11 @@ func (p *Program) Sentence(t Transition, clock Clock) string {
 	switch r.Held {
 	case NotHeld:
 		return text
+	case BySettling:
+		if r.Holds {
+			return "its interlock is unknown, and the job still settles: " + p.termsText(r.Permit, t.Time, clock)
+		}
+		return text + ", once the job had settled"
 	case ByPermissive:
 		if r.Holds {
 			return "not permitted: " + p.termsText(r.Permit, t.Time, clock)

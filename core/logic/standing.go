@@ -19,7 +19,7 @@ func (s *Stepper) Standing(kind Kind, index int) Transition {
 		t.To, t.Reason = s.bandShown(i), s.bandReason(i)
 	case InputKind:
 		t.To = Good
-		if s.fault(i) != 0 {
+		if s.faultOf(i) != 0 {
 			t.To = Bad
 		}
 		term := s.input(i)
@@ -40,12 +40,12 @@ func (s *Stepper) standingRule(rule int32) Reason {
 		}
 		return Reason{Cause: cause, Terms: s.terms[from:]}
 	}
-	switch {
-	case r.interlock >= 0 && s.truths[r.interlock] != isFalse:
+	switch v := s.judge(rule); {
+	case v.cause == ByInterlock:
 		return explained(ByInterlock, r.interlock)
-	case m.pulse == pulseRunning:
+	case v.pulse == pulseRunning:
 		return Reason{Cause: InPulse, Since: m.turned, HeldFor: s.duration(int64(r.pulse))}
-	case m.pulse == pulseWaiting:
+	case v.pulse == pulseWaiting:
 		return explained(AfterPulse, r.trip)
 	case r.latch && m.decided:
 		reason := explained(InLatch, r.trip)
@@ -57,58 +57,44 @@ func (s *Stepper) standingRule(rule int32) Reason {
 			look = r.turnOff // and it has not been turned off
 		}
 		reason := explained(ByTerms, look)
-		s.hold(&reason, m.held, r.permissive, r.minimumOn, r.minimumOff)
+		s.hold(&reason, v.held, &r.restraints)
+		return reason
+	default:
+		var reason Reason
+		turnOn := s.truths[r.turnOn]
+		switch {
+		case turnOn != isFalse || r.off < 0:
+			reason = explained(ByTerms, r.turnOn)
+		case s.truths[r.on] == isFalse:
+			reason = explained(ByTerms, r.on)
+		default:
+			reason = explained(ByTerms, r.off)
+		}
+		if turnOn == isTrue || turnOn == isUnknown && v.held != ByMinimumOff {
+			s.hold(&reason, v.held, &r.restraints)
+		}
 		return reason
 	}
-	var reason Reason
-	switch v := s.truths[r.turnOn]; {
-	case v != isFalse || r.off < 0:
-		reason = explained(ByTerms, r.turnOn)
-	case s.truths[r.on] == isFalse:
-		reason = explained(ByTerms, r.on)
-	default:
-		reason = explained(ByTerms, r.off)
-	}
-	if r.permissive >= 0 && s.truths[r.permissive] != isTrue && s.truths[r.turnOn] != isFalse {
-		s.hold(&reason, ByPermissive, r.permissive, r.minimumOn, r.minimumOff)
-	} else if s.truths[r.turnOn] == isTrue {
-		s.hold(&reason, m.held, r.permissive, r.minimumOn, r.minimumOff)
-	}
-	return reason
 }
 
 // hold says what holds something back now.
-func (s *Stepper) hold(reason *Reason, held Hold, permissive, minimumOn, minimumOff int32) {
+func (s *Stepper) hold(reason *Reason, held Hold, by *restraints) {
 	if held != NotHeld {
 		reason.Holds = true
-		s.explainHold(reason, held, permissive, minimumOn, minimumOff)
+		s.explainHold(reason, held, by)
 	}
 }
 
 func (s *Stepper) standingOutput(i int32) Reason {
-	o, m := &s.p.Outputs[i], &s.outputs[i]
-	called := s.callers(int(i))
-	var reason Reason
+	d := s.decide(i)
+	reason := s.outputReason(i, d)
 	switch {
-	case o.interlock >= 0 && s.truths[o.interlock] != isFalse:
-		reason = s.outputReason(int(i), Off, ByInterlock)
-	case s.circle:
-		reason = s.outputReason(int(i), s.outputs[i].state, ByCircle)
-	case s.outputs[i].mode != Auto:
-		reason = s.outputReason(int(i), s.outputs[i].state, ByHand)
-	case called == Undecided && !s.settled():
-		reason = s.outputReason(int(i), s.outputs[i].state, ByFail)
+	case d.cause == ByFail && !s.settled():
 		reason.Cause = Settling
-	case called == Undecided:
-		reason = s.outputReason(int(i), s.outputs[i].state, ByFail)
-	case called == On && o.Analog():
-		reason = s.analogReason(i, ByCall, s.outputs[i].takenBy)
-	case called == On:
-		reason = s.outputReason(int(i), On, ByCall)
-	default:
+	case d.cause == ByNoCall:
 		reason = Reason{Cause: NotCalled, Callers: s.p.Callers(int(i))}
 	}
-	s.hold(&reason, m.held, o.permissive, o.minimumOn, o.minimumOff)
+	s.hold(&reason, d.held, &s.p.Outputs[i].restraints)
 	return reason
 }
 

@@ -95,6 +95,10 @@ type Stepper struct {
 	evaluated    []int32   // inputs of this instant
 	waitingReads []reading // of inputs whose cold junction is read at this instant too
 	fired        []int32   // the momentary conditions that are true now
+	turned       []int32   // the momentary conditions that were evaluated
+	messages     []int32   // those whose condition was evaluated
+	stirred      []int32   // the alarms that something has happened to
+	ending       bool      // what is momentary is over
 
 	// What must be computed anew: because of what was read or set since the
 	// last instant, of timers that are due, and then of each other.
@@ -102,8 +106,10 @@ type Stepper struct {
 	newCallers                     bool // something that outputs look at is another
 	again                          bool // an output that a condition names is another
 	dirty                          bool // one of these holds something
+	decided                        bool // outputs were decided at the last instant
 
 	transitions   []Transition
+	alarmChanges  []AlarmChange
 	kept          []Transition // of these, what Step gives out
 	callersFrom   []int64
 	bandReports   []int32
@@ -317,6 +323,7 @@ func (s *Stepper) Step(t int64) ([]Transition, error) {
 			*r = 0
 		}
 	}
+	s.alarmChanges, s.decided = s.alarmChanges[:0], false
 	s.transitions, s.terms, s.rulesNamed = s.transitions[:0], s.terms[:0], s.rulesNamed[:0]
 	s.now = t
 	settled := int32(len(s.p.conds)) // the timer of the settling time
@@ -339,6 +346,7 @@ func (s *Stepper) Step(t int64) ([]Transition, error) {
 		case due > settled:
 			s.tick(due - settled - 1)
 		case due == settled:
+			s.newConds.addAll(s.p.links.settling)
 			s.newCallers = true
 		default:
 			s.newConds.add(due)
@@ -349,25 +357,59 @@ func (s *Stepper) Step(t int64) ([]Transition, error) {
 	}
 	s.dirty = false
 	s.stepInputs()
+	s.evaluate()
+	s.findQuiet()
+	return s.settledTransitions(), nil
+}
+
+// evaluate brings everything behind the inputs up to date. What is momentary is
+// true until all has come to rest, and what is announced and sent follows that;
+// then it ends, and what looks at it is evaluated once more.
+func (s *Stepper) evaluate() {
+	s.settle()
+	s.announce()
+	s.send()
+	s.ending = true
+	for _, i := range s.fired {
+		s.turnCond(i, isFalse)
+	}
+	if len(s.fired) > 0 {
+		s.fired = s.fired[:0]
+		s.settle()
+		s.announce()
+	}
+	s.remember()
+	s.ending = false
+}
+
+// settle evaluates conditions and outputs, and again where an output that a
+// condition names is another, until they come to rest. If they do not, the job is
+// in fault.
+func (s *Stepper) settle() {
 	for range mostPasses {
-		s.again = false
-		s.stepValues()
-		s.stepConds()
-		s.stepOutputs()
-		if !s.again {
-			s.findQuiet()
-			return s.settledTransitions(), nil
+		if s.pass() {
+			return
 		}
 	}
 	if !s.circle {
-		s.circle, s.circleAt = true, t
+		s.fault()
 	}
-	s.newCallers = true
-	s.stepOutputs()
+	// In the fault an output leaves its fail state once at most, when its own
+	// interlock turns it off.
+	for range len(s.p.Outputs) + 1 {
+		if s.pass() {
+			return
+		}
+	}
+}
+
+// pass evaluates everything once; it tells whether all is at rest.
+func (s *Stepper) pass() (rest bool) {
+	s.again = false
 	s.stepValues()
 	s.stepConds()
-	s.findQuiet()
-	return s.settledTransitions(), nil
+	s.stepOutputs()
+	return !s.again
 }
 
 // Circle tells whether the job is in fault because an output and what looks at
@@ -397,12 +439,15 @@ func (s *Stepper) FirstTrue(cond int32) (at int64, ever bool) {
 // and eight times more where outputs that conditions name have changed.
 const mostPasses = 9
 
-// settledTransitions leaves out what has come back to where it was.
+// settledTransitions leaves out what has come back to where it was. Inputs come
+// first, outputs last.
 func (s *Stepper) settledTransitions() []Transition {
 	s.kept = s.kept[:0]
-	for _, t := range s.transitions {
-		if t.From != t.To || t.Before != t.Level {
-			s.kept = append(s.kept, t)
+	for _, outputs := range [...]bool{false, true} {
+		for _, t := range s.transitions {
+			if (t.Kind == OutputKind) == outputs && (t.From != t.To || t.Before != t.Level) {
+				s.kept = append(s.kept, t)
+			}
 		}
 	}
 	s.number()
@@ -417,7 +462,7 @@ func (s *Stepper) stepInputs() {
 	for word := range s.newInputs {
 		for i, some := s.newInputs.take(word); some; i, some = s.newInputs.take(word) {
 			s.evaluated = append(s.evaluated, i)
-			f := s.fault(i)
+			f := s.faultOf(i)
 			if f == signal.NotRead {
 				continue
 			}
@@ -439,13 +484,9 @@ func (s *Stepper) stepOutputs() {
 	if !s.newCallers {
 		return
 	}
-	s.newCallers = false
+	s.newCallers, s.decided = false, true
 	for i := range s.p.Outputs {
-		if s.p.Outputs[i].Analog() {
-			s.stepAnalog(int32(i))
-		} else {
-			s.stepOutput(int32(i))
-		}
+		s.stepOutput(int32(i))
 	}
 }
 
@@ -479,6 +520,10 @@ func (s *Stepper) callers(output int) State {
 // OutputUndecided tells whether an output's callers could not decide it at the
 // last instant.
 func (s *Stepper) OutputUndecided(output int) bool { return s.callers(output) == Undecided }
+
+// Decided tells whether outputs were decided at the last instant: whether any of
+// them, or what calls them, may be another.
+func (s *Stepper) Decided() bool { return s.decided }
 
 // Value is the value of an analog input that rules saw at the last instant,
 // and whether it is good.

@@ -34,6 +34,7 @@ type Memory struct {
 	counted  bool  // good and since say something
 	skipping int   // readings still to be thrown away
 	skipped  bool  // the last one was
+	pending  bool  // the last one has not been handed on
 
 	frozen, unsteady window
 
@@ -73,6 +74,7 @@ func (m *Memory) Fields(f *memo.Fields) {
 	f.Bool(20, &m.filled)
 	f.Bool(21, &m.handed)
 	f.Float(22, &m.cold)
+	f.Bool(23, &m.pending)
 }
 
 // Resume makes the input go on from what was read into its memory. It is an error
@@ -170,7 +172,7 @@ func (a *Analog) Read(t int64, reading float64, at int) (changed bool) {
 	if a.any && c.stale > 0 && t-a.came > c.stale {
 		a.skipping = c.skip
 	}
-	a.Reading, a.At, a.came, a.any = reading, at, t, true
+	a.Reading, a.At, a.came, a.any, a.pending = reading, at, t, true, true
 	a.judged = c.Judge(reading, at)
 	if a.judged == NoAnswer && c.junction != nil && math.IsNaN(c.junction.cold) {
 		a.judged = NoJunction
@@ -186,11 +188,11 @@ func (a *Analog) Read(t int64, reading float64, at int) (changed bool) {
 		return !a.skipped && a.hand(t)
 	}
 	a.observe(t)
-	return a.update(t, true)
+	return a.update(t)
 }
 
 // Tick looks at the input at a time at which no reading came.
-func (a *Analog) Tick(t int64) (changed bool) { return a.any && a.update(t, false) }
+func (a *Analog) Tick(t int64) (changed bool) { return a.any && a.update(t) }
 
 // observe notes a reading for `frozen` and `unsteady`; a bad one starts both
 // anew.
@@ -230,13 +232,11 @@ func (a *Analog) measured(t int64) Fault {
 	return None
 }
 
-// update brings what is shown up to date with what is measured.
-func (a *Analog) update(t int64, reading bool) (changed bool) {
+// update brings what is shown up to date with what is measured. A reading that
+// becomes good by waiting is handed on then.
+func (a *Analog) update(t int64) (changed bool) {
 	c := a.Chain
 	f := a.measured(t)
-	if f == None && a.skipped {
-		return false
-	}
 	if good := f == None; good != a.good || !a.counted {
 		a.good, a.since, a.counted = good, t, true
 	}
@@ -246,11 +246,9 @@ func (a *Analog) update(t int64, reading bool) (changed bool) {
 		return changed
 	case f != None && t-a.since >= c.badAfter:
 		return a.turnBad(f)
-	case f != None:
+	case f != None || a.skipped || !a.pending:
 		return false
-	case a.Fault == None:
-		return reading && a.hand(t)
-	case t-a.since >= c.goodAfter:
+	case a.Fault == None || t-a.since >= c.goodAfter:
 		return a.hand(t)
 	}
 	return false
@@ -307,6 +305,7 @@ func (a *Analog) turnBad(f Fault) (changed bool) {
 // hand takes the last reading on through filter, clamp and rounding.
 func (a *Analog) hand(t int64) (changed bool) {
 	c := a.Chain
+	a.pending = false
 	v := c.Carry(a.Reading, a.At, len(c.stages))
 	if c.method != noFilter {
 		v = a.smooth(t, v)

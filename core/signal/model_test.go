@@ -30,6 +30,7 @@ type model struct {
 type sample struct {
 	at, value float64 // NaN is bad
 	skipped   bool
+	handed    bool // on to the filter
 }
 
 // measured tells whether the signal is good at a time, whatever is shown.
@@ -91,20 +92,13 @@ func (m *model) step(now float64, reading *float64) {
 			}
 			skipped = len(m.readings)-since < m.skip
 		}
-		m.readings = append(m.readings, sample{now, *reading, skipped})
+		m.readings = append(m.readings, sample{at: now, value: *reading, skipped: skipped})
 	}
 	if len(m.readings) == 0 {
 		return
 	}
 	good := m.measured(now)
-	last := m.readings[len(m.readings)-1]
-	if good && last.skipped {
-		// What is thrown away says nothing: what was measured stays.
-		if len(m.good) > 0 {
-			m.good = append(m.good, m.good[len(m.good)-1])
-		}
-		return
-	}
+	last := &m.readings[len(m.readings)-1]
 	m.good = append(m.good, good)
 	lasted := 0.0
 	for i := len(m.good) - 2; i >= 0 && m.good[i] == good; i-- {
@@ -113,8 +107,8 @@ func (m *model) step(now float64, reading *float64) {
 	switch {
 	case !good && (m.shown == "bad" || lasted >= m.badAfter):
 		m.shown, m.filter = "bad", nil
-	case good && m.shown == "good" && reading != nil, good && m.shown != "good" && lasted >= m.goodAfter:
-		m.shown = "good"
+	case good && !last.skipped && !last.handed && (m.shown == "good" || lasted >= m.goodAfter):
+		m.shown, last.handed = "good", true
 		m.filter = append(m.filter, last.value)
 		m.filter = m.filter[max(0, len(m.filter)-max(m.samples, 1)):]
 		m.value = m.filtered()
