@@ -14,6 +14,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"rectura/core/bench"
+	"rectura/core/logic"
 	"rectura/core/plot"
 	"rectura/core/recording"
 	"rectura/core/recording/format"
@@ -191,7 +192,7 @@ func runReplay(c *cobra.Command, folder, name string, f replayFlags) error {
 func (f *replayFlags) options() (o bench.Options, err error) {
 	o.Set, o.EveryChange = map[string]unit.Quantity{}, f.every
 	for _, s := range f.set {
-		name, q, err := bench.ParseSetting(s)
+		name, q, err := logic.ParseSetting(s)
 		if err != nil {
 			return o, fmt.Errorf("--set: %w", err)
 		}
@@ -248,9 +249,9 @@ func replayView(r *bench.Result, shown string) replayJSON {
 	v := replayJSON{Job: r.Program.Job.Title, Recording: shown, Start: timeJSON{rec.Clock, rec.Start}, End: timeJSON{rec.Clock, rec.End},
 		Seconds: seconds(rec.End - rec.Start), Samples: rec.Samples(), Transitions: []transitionJSON{}, Summary: []any{}, Warnings: append([]string{}, r.Warnings...)}
 	for _, t := range r.Transitions {
-		x := transitionJSON{T: seconds(t.Time - rec.Origin), Time: timeJSON{rec.Clock, t.Time}, Name: r.Program.Name(t.Kind, int(t.Index)), Kind: t.Kind.String(), Because: r.Program.Sentence(t, rec.Clock.Format)}
-		if t.Before != t.Level {
-			x.From, x.To = t.Before, t.Level
+		x := transitionJSON{T: seconds(t.Time - rec.Origin), Time: timeJSON{rec.Clock, t.Time}, Name: r.Program.Name(t.Ref), Kind: t.Kind.String(), Because: r.Program.Sentence(t, rec.Clock.Format)}
+		if t.LevelOnly() {
+			x.From, x.To = t.From.Level, t.To.Level
 		} else {
 			x.From, x.To = r.Program.States(t)
 		}
@@ -261,7 +262,7 @@ func replayView(r *bench.Result, shown string) replayJSON {
 			v.Summary = append(v.Summary, rangeJSON{s.Name, s.Kind.String(), s.Range.Min, s.Range.Max, s.Range.Mean, s.Range.Final, r.Program.Outputs[s.Index].Unit.Name(), seconds(s.Undecided)})
 			continue
 		}
-		v.Summary = append(v.Summary, summaryJSON{s.Name, s.Kind.String(), s.Starts, seconds(s.On), seconds(s.Undecided), r.Program.StateText(s.Kind, int(s.Index), s.Final)})
+		v.Summary = append(v.Summary, summaryJSON{s.Name, s.Kind.String(), s.Starts, seconds(s.On), seconds(s.Undecided), r.Program.StandText(s.Ref, s.Final)})
 	}
 	return v
 }
@@ -272,7 +273,7 @@ func printReplay(w io.Writer, r *bench.Result, shown string) {
 	changes := list{heads: []string{"TIME", "WHAT", "", "CHANGE", "BECAUSE"}, numbers: []int{1}}
 	for _, t := range r.Transitions {
 		from, to := r.Program.States(t)
-		changes.add(clock.FormatMillis(t.Time), r.Program.Name(t.Kind, int(t.Index)), t.Kind.String(), from+" → "+to, r.Program.Sentence(t, clock.Format))
+		changes.add(clock.FormatMillis(t.Time), r.Program.Name(t.Ref), t.Kind.String(), from+" → "+to, r.Program.Sentence(t, clock.Format))
 	}
 	analog := slices.ContainsFunc(r.Summary, func(s bench.Summary) bool { return s.Range != nil && s.Range.Min < s.Range.Max })
 	switch {
@@ -292,7 +293,7 @@ func printReplay(w io.Writer, r *bench.Result, shown string) {
 			values.add(s.Name, s.Kind.String(), text(s.Range.Min), text(s.Range.Max), text(s.Range.Mean), lasting(s.Undecided), text(s.Range.Final))
 			continue
 		}
-		totals.add(s.Name, s.Kind.String(), strconv.Itoa(s.Starts), lasting(s.On), lasting(s.Undecided), r.Program.StateText(s.Kind, int(s.Index), s.Final))
+		totals.add(s.Name, s.Kind.String(), strconv.Itoa(s.Starts), lasting(s.On), lasting(s.Undecided), r.Program.StandText(s.Ref, s.Final))
 	}
 	if len(totals.rows) > 0 {
 		totals.table(w)

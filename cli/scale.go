@@ -128,7 +128,7 @@ func runScale(c *cobra.Command, folder, input string, values []string, format st
 	if err != nil {
 		return err
 	}
-	i := p.InputIndex(input)
+	i := p.Index(logic.InputKind, input)
 	if i < 0 {
 		return fmt.Errorf("%s has no input named %s", folder, input)
 	}

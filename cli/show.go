@@ -122,12 +122,12 @@ func shownPoints(points []logic.RulePoint) []shownPoint {
 	for _, pt := range points {
 		direction := "rising"
 		switch {
-		case pt.Effect == logic.Keeps:
+		case pt.Role == logic.Keeps:
 			direction = ""
 		case pt.Op.Falling():
 			direction = "falling"
 		}
-		all = append(all, shownPoint{pt.Effect.String(), pt.Name, direction, string(pt.Op), stageValues(pt.Stages)})
+		all = append(all, shownPoint{pt.Role.String(), pt.Name, direction, string(pt.Op), stageValues(pt.Stages)})
 	}
 	return all
 }
@@ -169,7 +169,7 @@ func chainText(in *sheet.Input) string {
 
 func outputText(p *logic.Program, o *sheet.Output) string {
 	var callers []string
-	for _, r := range p.Callers(p.OutputIndex(o.Name)) {
+	for _, r := range p.Callers(p.Index(logic.OutputKind, o.Name)) {
 		callers = append(callers, p.Calling[r].Name)
 	}
 	s := ""

@@ -9,6 +9,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"rectura/core/bench"
+	"rectura/core/logic"
 	"rectura/core/sheet"
 	"rectura/core/unit"
 )
@@ -141,7 +142,7 @@ func explanationView(a *bench.Explanation) explanationJSON {
 // numbers are never null in JSON.
 func numbers(all []int) []int { return append([]int{}, all...) }
 
-func groundViews(all []bench.Ground) []groundJSON {
+func groundViews(all []logic.Ground) []groundJSON {
 	views := []groundJSON{}
 	for _, g := range all {
 		views = append(views, groundJSON{g.Text, g.Delay, g.By, stageValues(g.Stages), numbers(g.Under)})
@@ -174,7 +175,7 @@ func printExplanation(w io.Writer, a *bench.Explanation) {
 func printWritten(w io.Writer, a *bench.Explanation) {
 	p := a.Program
 	names := []string{a.Name}
-	if i := p.OutputIndex(a.Name); i >= 0 {
+	if i := p.Index(logic.OutputKind, a.Name); i >= 0 {
 		names = nil
 		for _, c := range p.Callers(i) {
 			names = append(names, p.Calling[c].Name)
@@ -193,7 +194,7 @@ const deepest = 60
 
 // printGrounds prints grounds by their numbers, and what they stand on below them;
 // what several stand on is told once.
-func printGrounds(w io.Writer, all []bench.Ground, some []int, indent string, told map[int]bool) {
+func printGrounds(w io.Writer, all []logic.Ground, some []int, indent string, told map[int]bool) {
 	for _, i := range some {
 		g := all[i]
 		text := g.Text

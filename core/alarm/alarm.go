@@ -21,6 +21,20 @@ func (s State) String() string {
 	return [...]string{"normal", "active, unacknowledged", "active, acknowledged", "returned, unacknowledged"}[s]
 }
 
+// String says where the alarm stands, and what silences it.
+func (a *Alarm) String() string {
+	s := a.state.String()
+	for _, silence := range []struct {
+		is   bool
+		name string
+	}{{a.shelved, "shelved"}, {a.suppressed, "suppressed"}, {a.outOfService, "out of service"}} {
+		if silence.is {
+			s += ", " + silence.name
+		}
+	}
+	return s
+}
+
 // Forever is the time at which a shelving without an end ends.
 const Forever = memo.Never
 

@@ -25,7 +25,7 @@ output valve analog 0..100 %
 func levelText(r *bench.Result, output string) string {
 	var b strings.Builder
 	p := r.Program
-	r.Level(p.OutputIndex(output)).Each(func(t int64, v float64) bool {
+	r.Level(p.Index(logic.OutputKind, output)).Each(func(t int64, v float64) bool {
 		b.WriteString(unit.FormatDecimal(t-r.Recording.Origin, 1e9) + ":" + unit.Short(v) + " ")
 		return true
 	})
@@ -35,7 +35,7 @@ func levelText(r *bench.Result, output string) string {
 func TestAnalogOutputs(t *testing.T) {
 	const steps = "time,x,k\n0,4,0\n10,8,0\n20,12,0\n30,16,1\n40,20,1\n50,2,1\n60,12,1\n70,12,0\n"
 	p := compileJob(t, valveJob+"follow f\n  call valve from x 0..10 mg/L to 0..100 %\n")
-	input, valve := p.InputIndex("x"), p.OutputIndex("valve")
+	input, valve := find(p, "x"), find(p, "valve")
 	for name, c := range map[string]struct {
 		clauses, callers string
 		commands         []bench.Command
@@ -50,10 +50,10 @@ func TestAnalogOutputs(t *testing.T) {
 		"an interlock beats a fail":  {"  interlock when k\n  fail 30 %\n", "follow f\n  call valve from x 0..10 mg/L to 0..100 %\n", nil, "0:0 10:40 20:80 30:0 70:80"},
 		"a permissive":               {"  permissive when k\n  fail off\n", "follow f\n  call valve from x 0..10 mg/L to 0..100 %\n", nil, "0:0 30:100 50:0 60:80"},
 		"by hand, off and back": {"  fail 30 %\n", "follow f\n  call valve from x 0..10 mg/L to 0..100 %\n", []bench.Command{
-			at(15, logic.Command{Do: logic.TakeInHand, Index: valve, Value: 120}), at(45, logic.Command{Do: logic.StandOff, Index: valve}), at(55, logic.Command{Do: logic.GiveBack, Index: valve}),
+			at(15, logic.Command{Do: logic.TakeInHand, Of: valve, Value: 100}), at(45, logic.Command{Do: logic.StandOff, Of: valve}), at(55, logic.Command{Do: logic.GiveBack, Of: valve}),
 		}, "0:0 10:40 15:100 45:0 55:30 60:80"},
 		"a pinned input": {"  fail off\n", "follow f\n  call valve from x 0..10 mg/L to 0..100 %\n", []bench.Command{
-			at(5, logic.Command{Do: logic.PinInput, Index: input, Value: 2}), at(55, logic.Command{Do: logic.UnpinInput, Index: input}),
+			at(5, logic.Command{Do: logic.PinInput, Of: input, Value: 2}), at(55, logic.Command{Do: logic.UnpinInput, Of: input}),
 		}, "0:0 5:20 55:0 60:80"},
 	} {
 		t.Run(name, func(t *testing.T) {
@@ -65,7 +65,7 @@ func TestAnalogOutputs(t *testing.T) {
 			for _, tr := range r.Transitions {
 				if tr.Kind == logic.OutputKind {
 					changes++
-					assert.NotEqual(t, tr.Before, tr.Level)
+					assert.NotEqual(t, tr.From.Level, tr.To.Level)
 				}
 			}
 			assert.Equal(t, strings.Count(strings.TrimPrefix(c.want, "0:0 "), ":"), changes, "every change is told")

@@ -49,13 +49,13 @@ func bind(p *logic.Program, r *recording.Recording) (bound []binding, warnings [
 	}
 	for _, c := range r.Columns {
 		switch {
-		case p.OutputIndex(c.Name) >= 0:
+		case p.Index(logic.OutputKind, c.Name) >= 0:
 			if err := Fits(p, c, r.Clock); err != nil {
 				return nil, nil, err
 			}
-		case p.DerivedIndex(c.Name) >= 0:
+		case p.Index(logic.DerivedKind, c.Name) >= 0:
 			warnings = append(warnings, fmt.Sprintf("column %s is a derived value; it is computed anew from its inputs", c.Name))
-		case p.InputIndex(c.Name) < 0:
+		case p.Index(logic.InputKind, c.Name) < 0:
 			warnings = append(warnings, fmt.Sprintf("column %s is no point of this job", c.Name))
 		}
 	}
@@ -64,11 +64,11 @@ func bind(p *logic.Program, r *recording.Recording) (bound []binding, warnings [
 
 // Fits tells why a column of a recording could not be played, if it could not.
 func Fits(p *logic.Program, c *recording.Column, clock recording.Clock) error {
-	if i := p.InputIndex(c.Name); i >= 0 {
+	if i := p.Index(logic.InputKind, c.Name); i >= 0 {
 		_, err := bindColumn(p, i, c, clock)
 		return err
 	}
-	o := p.OutputIndex(c.Name)
+	o := p.Index(logic.OutputKind, c.Name)
 	if o >= 0 && p.Outputs[o].Analog() {
 		_, err := outputColumn(&p.Outputs[o], c)
 		return err

@@ -57,7 +57,7 @@ func Calibrate(sources []sheet.Source, input string, readings []Reading, comment
 	if err != nil {
 		return nil, err
 	}
-	i := p.InputIndex(input)
+	i := p.Index(logic.InputKind, input)
 	switch {
 	case i < 0:
 		return nil, fmt.Errorf("no input is named %s", input)

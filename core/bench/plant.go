@@ -37,7 +37,7 @@ func (r *Result) Plant() []Comparison {
 func (r *Result) compare(output int, c *recording.Column) Comparison {
 	x := Comparison{Output: output, Plant: plantSpans(c, r.Recording)}
 	patience := 2 * spacing(c)
-	would := r.Spans(logic.OutputKind, output)
+	would := r.Spans(logic.Ref{Kind: logic.OutputKind, Index: int32(output)})
 	for _, did := range x.Plant {
 		for len(would) > 1 && would[0].To <= did.From {
 			would = would[1:]
@@ -65,7 +65,7 @@ func (r *Result) compare(output int, c *recording.Column) Comparison {
 // plantSpans are the states of a column of 0 and 1: undecided until it is read,
 // bad where it is.
 func plantSpans(c *recording.Column, r *recording.Recording) []Span {
-	spans := []Span{{From: r.Start, State: logic.Undecided}}
+	spans := []Span{{From: r.Start, Stand: logic.Stand{State: logic.Undecided}}}
 	c.Each(func(t int64, v float64) bool {
 		state := logic.Off
 		switch {
@@ -74,7 +74,7 @@ func plantSpans(c *recording.Column, r *recording.Recording) []Span {
 		case v != 0:
 			state = logic.On
 		}
-		spans = next(spans, t, state)
+		spans = next(spans, t, logic.Stand{State: state})
 		return true
 	})
 	return end(spans, r.End)
@@ -151,7 +151,7 @@ func (r *Result) WithOutputs() *recording.Recording {
 	out := *r.Recording
 	out.Columns = nil
 	for _, c := range r.Recording.Columns {
-		if r.Program.OutputIndex(c.Name) >= 0 {
+		if r.Program.Index(logic.OutputKind, c.Name) >= 0 {
 			renamed := *c
 			renamed.Name += ".plant"
 			c = &renamed
@@ -164,7 +164,7 @@ func (r *Result) WithOutputs() *recording.Recording {
 			continue
 		}
 		w := writer{column: &recording.Column{Name: o.Name}}
-		for _, span := range r.Spans(logic.OutputKind, i) {
+		for _, span := range r.Spans(logic.Ref{Kind: logic.OutputKind, Index: int32(i)}) {
 			v := 0.0
 			if span.State == logic.On {
 				v = 1

@@ -65,6 +65,14 @@ func (r *raceway) second(now int, valve float64) {
 	r.oxygen = end + (r.oxygen-end)*math.Exp(-1.0/racewayLag)
 }
 
+func find(p *logic.Program, name string) logic.Ref {
+	r, found := p.Find(name)
+	if !found {
+		panic(name)
+	}
+	return r
+}
+
 // at is a command at a second.
 func at(second int, c logic.Command) bench.Command {
 	return bench.Command{At: int64(second) * 1e9, Command: c}
@@ -84,12 +92,12 @@ func TestLoopDrivesARaceway(t *testing.T) {
 		loaded         = racewayDead + 4*integral     // or what else drove the water away
 	)
 	p := compileJob(t, racewayLoop)
-	valve, setpoint := p.OutputIndex("dosing"), p.SettingIndex("oxygen_target")
+	valve := p.Index(logic.OutputKind, "dosing")
 	commands := []bench.Command{
-		at(hand, logic.Command{Do: logic.TakeInHand, Index: valve, Value: 10}),
-		at(auto, logic.Command{Do: logic.GiveBack, Index: valve}),
-		at(beyond, logic.Command{Do: logic.SetSetting, Index: setpoint, Value: 12}),
-		at(within, logic.Command{Do: logic.SetSetting, Index: setpoint, Value: target}),
+		at(hand, logic.Command{Do: logic.TakeInHand, Of: find(p, "dosing"), Value: 10}),
+		at(auto, logic.Command{Do: logic.GiveBack, Of: find(p, "dosing")}),
+		at(beyond, logic.Command{Do: logic.SetSetting, Of: find(p, "oxygen_target"), Value: 12}),
+		at(within, logic.Command{Do: logic.SetSetting, Of: find(p, "oxygen_target"), Value: target}),
 	}
 	water, s := &raceway{oxygen: still}, logic.NewStepper(p)
 	var file strings.Builder
@@ -107,7 +115,7 @@ func TestLoopDrivesARaceway(t *testing.T) {
 			_, err := s.Step(s.Next())
 			require.NoError(t, err)
 		}
-		s.Read(ns, p.InputIndex("oxygen"), mA, 0)
+		s.Read(ns, p.Index(logic.InputKind, "oxygen"), mA, 0)
 		for len(waiting) > 0 && waiting[0].At == ns {
 			s.Command(waiting[0].Command)
 			waiting = waiting[1:]

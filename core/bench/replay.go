@@ -3,11 +3,9 @@ package bench
 import (
 	"fmt"
 	"slices"
-	"strings"
 
 	"rectura/core/logic"
 	"rectura/core/recording"
-	"rectura/core/sheet"
 	"rectura/core/unit"
 )
 
@@ -63,13 +61,12 @@ const MarkEvery = 1000
 // A Summary is how often and how long a rule or output was on, or an alarm
 // active; of an analog output, between which values it stood.
 type Summary struct {
-	Kind      logic.Kind
-	Index     int32
+	logic.Ref
 	Name      string
 	Starts    int
 	On        int64 // nanoseconds
 	Undecided int64 // nanoseconds in which the rule, or the output's callers, could not decide
-	Final     logic.State
+	Final     logic.Stand
 	Range     *Range // of an analog output, which has no starts
 }
 
@@ -135,72 +132,17 @@ func settings(p *logic.Program, set map[string]unit.Quantity) ([]float64, error)
 		values[i] = s.Value.Value
 	}
 	for name, q := range set {
-		i := p.SettingIndex(name)
+		i := p.Index(logic.SettingKind, name)
 		if i < 0 {
 			return nil, fmt.Errorf("no setpoint or constant is named %s", name)
 		}
-		v, err := Setting(p.Job.Setpoints[i], q)
+		v, err := p.SettingOf(i, q)
 		if err != nil {
 			return nil, err
 		}
 		values[i] = v
 	}
 	return values, nil
-}
-
-// Setting checks another value for a setpoint or constant, and gives it in the
-// setpoint's own unit.
-func Setting(s *sheet.Setpoint, q unit.Quantity) (float64, error) {
-	t := s.Type()
-	if !q.Unit.Comparable(t.Unit) {
-		return 0, fmt.Errorf("%s is in %s and cannot be set to %s, which is %s", s.Name, t.Unit.Describe(), q, q.Unit.Describe())
-	}
-	convert := q.Unit.Convert
-	if t.Difference {
-		convert = q.Unit.ConvertDifference
-	}
-	v := convert(q.Value, t.Unit)
-	if t.Unit.Dimension() == unit.Time && v <= 0 {
-		return 0, fmt.Errorf("%s cannot be set to %s; a duration is above 0", s.Name, q)
-	}
-	if s.Allow != nil {
-		limits := s.Allow.Range
-		within := limits.To.Unit.Convert
-		if t.Difference {
-			within = limits.To.Unit.ConvertDifference
-		}
-		if low, high := within(limits.From.Value, t.Unit), within(limits.To.Value, t.Unit); v < low || v > high {
-			return 0, fmt.Errorf("%s cannot be set to %s; it is allowed from %s", s.Name, q, limits)
-		}
-	}
-	return v, nil
-}
-
-// ParseSetting reads `NAME=VALUE`: a setpoint or constant and its other value,
-// with its unit, such as oxygen_low=5.5 mg/L or blower_delay=1 min 30 s.
-func ParseSetting(s string) (name string, q unit.Quantity, err error) {
-	name, value, ok := strings.Cut(s, "=")
-	if name = strings.TrimSpace(name); !ok || name == "" {
-		return "", q, fmt.Errorf("%q is not NAME=VALUE, such as oxygen_low=5.5mg/L", s)
-	}
-	q, err = ParseValue(value)
-	if err != nil {
-		return "", q, fmt.Errorf("%s: %w", name, err)
-	}
-	return name, q, nil
-}
-
-// ParseValue reads a quantity, or a compound duration, which it gives in
-// seconds.
-func ParseValue(s string) (unit.Quantity, error) {
-	q, err := unit.ParseQuantity(s)
-	if err == nil {
-		return q, nil
-	}
-	if ns, timeErr := unit.ParseDuration(s); timeErr == nil {
-		return unit.Quantity{Value: float64(ns) / 1e9, Unit: unit.MustLookup("s")}, nil
-	}
-	return q, err
 }
 
 // A player is one replay under way.
@@ -231,7 +173,9 @@ func (w *player) play(start, end int64) error {
 			}
 			next = min(next, c.time)
 		}
-		w.command(t)
+		if err := w.command(t); err != nil {
+			return err
+		}
 		if err := w.step(t); err != nil {
 			return err
 		}
@@ -249,11 +193,14 @@ func (w *player) nextReading() int64 {
 }
 
 // command hands over what people have done up to a time.
-func (w *player) command(t int64) {
+func (w *player) command(t int64) error {
 	for len(w.commands) > 0 && w.commands[0].At <= t {
-		w.stepper.Command(w.commands[0].Command)
+		if _, err := w.stepper.Command(w.commands[0].Command); err != nil {
+			return err
+		}
 		w.commands = w.commands[1:]
 	}
+	return nil
 }
 
 func (w *player) nextCommand() int64 {
@@ -279,7 +226,9 @@ func (w *player) scan(start, end, period int64) error {
 			}
 			w.stepper.Read(t, c.input, newest, c.at)
 		}
-		w.command(t)
+		if err := w.command(t); err != nil {
+			return err
+		}
 		if err := w.step(t); err != nil {
 			return err
 		}
@@ -307,7 +256,7 @@ func (w *player) step(t int64) error {
 		return nil
 	}
 	for _, tr := range made {
-		if tr.Before != tr.Level && !w.every {
+		if tr.LevelOnly() && !w.every {
 			continue
 		}
 		w.result.spans.take(&tr)
@@ -341,10 +290,10 @@ type total struct {
 func newTotals(p *logic.Program, start int64) *totals {
 	t := &totals{}
 	for i, r := range p.Rules {
-		t.rules = append(t.rules, total{Summary: Summary{Kind: p.KindOf(i), Index: int32(i), Name: r.Name}})
+		t.rules = append(t.rules, total{Summary: Summary{Ref: p.RefOf(i), Name: r.Name}})
 	}
 	for i, o := range p.Outputs {
-		t.outputs = append(t.outputs, total{Summary: Summary{Kind: logic.OutputKind, Index: int32(i), Name: o.Name}})
+		t.outputs = append(t.outputs, total{Summary: Summary{Ref: logic.Ref{Kind: logic.OutputKind, Index: int32(i)}, Name: o.Name}})
 		if o.Analog() {
 			if t.levels == nil {
 				t.levels = make([]*levels, len(p.Outputs))
@@ -360,9 +309,9 @@ func (x *totals) take(t int64, made []logic.Transition, s *logic.Stepper) {
 	for _, tr := range made {
 		switch tr.Kind {
 		case logic.RuleKind, logic.AlarmKind:
-			r := &x.rules[tr.Index]
+			r := &x.rules[s.Program().RuleOf(tr.Ref)]
 			r.change(t, tr.To)
-			r.decide(t, tr.To == logic.Undecided)
+			r.decide(t, tr.To.State == logic.Undecided)
 		case logic.OutputKind:
 			if x.outputs[tr.Index].Range == nil {
 				x.outputs[tr.Index].change(t, tr.To)
@@ -379,16 +328,16 @@ func (x *totals) take(t int64, made []logic.Transition, s *logic.Stepper) {
 	}
 }
 
-func (x *total) change(t int64, to logic.State) {
-	if x.Final == logic.On {
+func (x *total) change(t int64, to logic.Stand) {
+	if x.Final.State == logic.On {
 		x.On += t - x.since
 	}
 	x.Final, x.since = to, t
-	if to == logic.On && x.decided != logic.On {
+	if to.State == logic.On && x.decided != logic.On {
 		x.Starts++
 	}
-	if to != logic.Undecided {
-		x.decided = to
+	if to.State != logic.Undecided {
+		x.decided = to.State
 	}
 }
 

@@ -48,7 +48,7 @@ func record(t require.TestingT, text string) *recording.Recording {
 func lines(r *bench.Result) string {
 	var b strings.Builder
 	for _, t := range r.Transitions {
-		b.WriteString(unit.FormatDecimal(t.Time-r.Recording.Origin, 1e9) + " " + r.Program.Name(t.Kind, int(t.Index)) + " " + t.From.String() + "→" + t.To.String() + "; ")
+		b.WriteString(unit.FormatDecimal(t.Time-r.Recording.Origin, 1e9) + " " + r.Program.Name(t.Ref) + " " + r.Program.StandText(t.Ref, t.From) + "→" + r.Program.StandText(t.Ref, t.To) + "; ")
 	}
 	return b.String()
 }
@@ -78,7 +78,7 @@ func TestReplay(t *testing.T) {
 }
 
 func set(text string) map[string]unit.Quantity {
-	name, q, err := bench.ParseSetting(text)
+	name, q, err := logic.ParseSetting(text)
 	if err != nil {
 		panic(err)
 	}
@@ -88,16 +88,17 @@ func set(text string) map[string]unit.Quantity {
 func TestSummary(t *testing.T) {
 	r, err := bench.Replay(compileJob(t, job), record(t, "time,x [mg/L],k\n0,8,0\n1,bad,0\n4,8,0\n5,8,1\n6,8,bad\n7,8,1\n10,8,0\n12,8,1\n13,8,1\n"), bench.Options{})
 	require.NoError(t, err)
+	on, off := logic.Stand{State: logic.On}, logic.Stand{}
 	// Coming back from undecided is no start: the rule was on all the while.
 	assert.Equal(t, []bench.Summary{
-		{Kind: logic.RuleKind, Index: 0, Name: "r", Starts: 0, On: 0, Undecided: 3e9, Final: logic.Off},
-		{Kind: logic.RuleKind, Index: 1, Name: "s", Starts: 2, On: 5e9, Undecided: 1e9, Final: logic.On},
-		{Kind: logic.OutputKind, Index: 0, Name: "o", Starts: 3, On: 7e9, Undecided: 4e9, Final: logic.On},
+		{Ref: logic.Ref{Kind: logic.RuleKind}, Name: "r", Starts: 0, On: 0, Undecided: 3e9},
+		{Ref: logic.Ref{Kind: logic.RuleKind, Index: 1}, Name: "s", Starts: 2, On: 5e9, Undecided: 1e9, Final: on},
+		{Ref: logic.Ref{Kind: logic.OutputKind}, Name: "o", Starts: 3, On: 7e9, Undecided: 4e9, Final: on},
 	}, r.Summary)
-	assert.Equal(t, []bench.Span{{0, 1e9, logic.Off}, {1e9, 4e9, logic.Undecided}, {4e9, 13e9, logic.Off}}, r.Spans(logic.RuleKind, 0))
+	assert.Equal(t, []bench.Span{{0, 1e9, off}, {1e9, 4e9, logic.Stand{State: logic.Undecided}}, {4e9, 13e9, off}}, r.Spans(logic.Ref{Kind: logic.RuleKind}))
 	contact, err := r.ContactSpans(1)
 	require.NoError(t, err)
-	assert.Equal(t, []bench.Span{{0, 5e9, logic.Off}, {5e9, 6e9, logic.On}, {6e9, 7e9, logic.Bad}, {7e9, 10e9, logic.On}, {10e9, 12e9, logic.Off}, {12e9, 13e9, logic.On}}, contact)
+	assert.Equal(t, []bench.Span{{0, 5e9, off}, {5e9, 6e9, on}, {6e9, 7e9, logic.Stand{State: logic.Bad}}, {7e9, 10e9, on}, {10e9, 12e9, off}, {12e9, 13e9, on}}, contact)
 }
 
 func TestReplayRefuses(t *testing.T) {
@@ -119,7 +120,7 @@ func TestReplayRefuses(t *testing.T) {
 		assert.EqualError(t, err, want)
 	}
 	for text, want := range map[string]string{"low": `"low" is not NAME=VALUE, such as oxygen_low=5.5mg/L`, "low=high": `low: "high" does not begin with a number; write a value such as 12 mA`} {
-		_, _, err := bench.ParseSetting(text)
+		_, _, err := logic.ParseSetting(text)
 		assert.EqualError(t, err, want)
 	}
 	r, err := bench.Replay(compileJob(t, job), record(t, "time,o,z\n0,1,0\n"), bench.Options{})
@@ -156,7 +157,7 @@ func TestReplayOfRandomJobs(t *testing.T) {
 		require.Equal(t, lines(exact), lines(scanned))
 		for _, s := range exact.Summary {
 			total := int64(0)
-			for _, span := range exact.Spans(s.Kind, int(s.Index)) {
+			for _, span := range exact.Spans(s.Ref) {
 				require.LessOrEqual(t, span.From, span.To)
 				if span.State == logic.On {
 					total += span.To - span.From

@@ -64,7 +64,7 @@ func Teach(p *logic.Program, r *recording.Recording, input string, normal, troub
 		}
 		*w.into = look(values, w.ends)
 	}
-	chain := p.Inputs[p.InputIndex(input)].Chain
+	chain := p.Inputs[p.Index(logic.InputKind, input)].Chain
 	l.judge(chain.Resolution())
 	if l.Separable {
 		l.OnDelay = niceDelay(max(2*longestSpell(trace, normal, l.Trip, l.Falling), 10*spacing(trace)))
@@ -128,7 +128,7 @@ func TeachLike(p *logic.Program, r *recording.Recording, input, column string, s
 }
 
 func newLesson(p *logic.Program, r *recording.Recording, input string, stop Stop) (*Lesson, *recording.Column, error) {
-	i := p.InputIndex(input)
+	i := p.Index(logic.InputKind, input)
 	switch {
 	case i < 0:
 		return nil, nil, fmt.Errorf("no input is named %s", input)

@@ -69,7 +69,7 @@ func TestTaughtRuleCatchesTheTroubleElsewhere(t *testing.T) {
 		result, err := bench.Replay(p, hatcheryRecording(t, name), bench.Options{})
 		require.NoError(t, err)
 		var all []string
-		for _, s := range result.Spans(logic.RuleKind, p.RuleIndex("pump_stands")) {
+		for _, s := range result.Spans(logic.Ref{Kind: logic.RuleKind, Index: int32(p.Index(logic.RuleKind, "pump_stands"))}) {
 			if s.State != logic.Off {
 				all = append(all, fmt.Sprintf("%s %s to %s", s.State, result.Recording.Clock.Format(s.From)[:5], result.Recording.Clock.Format(s.To)[:5]))
 			}

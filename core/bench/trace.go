@@ -182,12 +182,12 @@ func (e *eye) value() float64 {
 // A Span is a stretch of time in one state.
 type Span struct {
 	From, To int64
-	State    logic.State
+	logic.Stand
 }
 
 // spans collect the states of all that has any, as a replay goes on.
 type spans struct {
-	rules, bands, outputs, messages [][]Span
+	rules, alarms, bands, outputs, messages [][]Span
 
 	start int64
 }
@@ -196,19 +196,21 @@ func newSpans(p *logic.Program, start int64) spans {
 	all := func(n int, first func(i int) logic.State) [][]Span {
 		of := make([][]Span, n)
 		for i := range of {
-			of[i] = []Span{{From: start, State: first(i)}}
+			of[i] = []Span{{From: start, Stand: logic.Stand{State: first(i)}}}
 		}
 		return of
 	}
 	off := func(int) logic.State { return logic.Off }
 	none := func(int) logic.State { return logic.Undecided }
-	return spans{all(len(p.Rules), off), all(len(p.Bands), none), all(len(p.Outputs), off), make([][]Span, len(p.Messages)), start}
+	return spans{all(len(p.Rules)-len(p.Alarms), off), all(len(p.Alarms), off), all(len(p.Bands), none), all(len(p.Outputs), off), make([][]Span, len(p.Messages)), start}
 }
 
 func (x *spans) of(kind logic.Kind) [][]Span {
 	switch kind {
-	case logic.RuleKind, logic.AlarmKind:
+	case logic.RuleKind:
 		return x.rules
+	case logic.AlarmKind:
+		return x.alarms
 	case logic.BandsKind:
 		return x.bands
 	case logic.OutputKind:
@@ -221,13 +223,13 @@ func (x *spans) of(kind logic.Kind) [][]Span {
 
 func (x *spans) take(t *logic.Transition) {
 	switch all := x.of(t.Kind); {
-	case all == nil || t.Before != t.Level:
+	case all == nil || t.LevelOnly():
 	case t.Kind == logic.MessageKind: // which is on for a moment
 		last := x.start
 		if n := len(all[t.Index]); n > 0 {
 			last = all[t.Index][n-1].To
 		}
-		all[t.Index] = append(all[t.Index], Span{last, t.Time, logic.Off}, Span{t.Time, t.Time, logic.On})
+		all[t.Index] = append(all[t.Index], Span{last, t.Time, logic.Stand{}}, Span{t.Time, t.Time, logic.Stand{State: logic.On}})
 	default:
 		all[t.Index] = next(all[t.Index], t.Time, t.To)
 	}
@@ -235,7 +237,7 @@ func (x *spans) take(t *logic.Transition) {
 
 // end closes the last span of each.
 func (x *spans) end(t int64) {
-	for _, all := range [][][]Span{x.rules, x.bands, x.outputs} {
+	for _, all := range [][][]Span{x.rules, x.alarms, x.bands, x.outputs} {
 		for _, some := range all {
 			end(some, t)
 		}
@@ -245,14 +247,14 @@ func (x *spans) end(t int64) {
 		if n := len(some); n > 0 {
 			from = some[n-1].To
 		}
-		x.messages[i] = append(some, Span{from, t, logic.Off})
+		x.messages[i] = append(some, Span{From: from, To: t})
 	}
 }
 
 // Spans are the states of one rule, alarm, bands, message or output over the
 // whole replay; they are not to be changed. A message is on for the moment at
 // which it is sent.
-func (r *Result) Spans(kind logic.Kind, index int) []Span { return r.spans.of(kind)[index] }
+func (r *Result) Spans(of logic.Ref) []Span { return r.spans.of(of.Kind)[of.Index] }
 
 // ContactSpans are the states of a discrete input over the whole replay: on,
 // off, or bad; undecided stands for "not read yet".
@@ -261,7 +263,7 @@ func (r *Result) ContactSpans(input int) ([]Span, error) {
 	if err != nil {
 		return nil, err
 	}
-	spans := []Span{{From: r.Recording.Start, State: logic.Undecided}}
+	spans := []Span{{From: r.Recording.Start, Stand: logic.Stand{State: logic.Undecided}}}
 	if trace == nil {
 		return end(spans, r.Recording.End), nil
 	}
@@ -273,24 +275,24 @@ func (r *Result) ContactSpans(input int) ([]Span, error) {
 		case v != 0:
 			state = logic.On
 		}
-		spans = next(spans, t, state)
+		spans = next(spans, t, logic.Stand{State: state})
 		return true
 	})
 	return end(spans, r.Recording.End), nil
 }
 
 // next begins another span where the state changes.
-func next(spans []Span, t int64, state logic.State) []Span {
+func next(spans []Span, t int64, stand logic.Stand) []Span {
 	last := &spans[len(spans)-1]
-	if last.State == state {
+	if last.Stand == stand {
 		return spans
 	}
 	if last.From == t {
-		last.State = state
+		last.Stand = stand
 		return spans
 	}
 	last.To = t
-	return append(spans, Span{From: t, State: state})
+	return append(spans, Span{From: t, Stand: stand})
 }
 
 func end(spans []Span, t int64) []Span {

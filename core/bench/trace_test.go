@@ -63,18 +63,18 @@ rule r
 		"door": "0=0 1=0 1.5=1 6=1 6.5=0 7=0",
 	}
 	for name, points0 := range want {
-		c, err := bench.Trace(p, r, p.InputIndex(name), nil)
+		c, err := bench.Trace(p, r, p.Index(logic.InputKind, name), nil)
 		require.NoError(t, err)
 		assert.Equal(t, points0, points(c), name)
 	}
-	derived, err := bench.TraceDerived(p, r, p.DerivedIndex("twice"), nil)
+	derived, err := bench.TraceDerived(p, r, p.Index(logic.DerivedKind, "twice"), nil)
 	require.NoError(t, err)
 	assert.Equal(t, "mg/L", derived.Unit)
 	v, _ := derived.Held(2e9)
 	assert.Equal(t, 14.0, v)
 	v, _ = derived.Held(5e9)
 	assert.True(t, math.IsNaN(v))
-	none, err := bench.Trace(p, record(t, "time,x\n0,1\n"), p.InputIndex("cold"), nil)
+	none, err := bench.Trace(p, record(t, "time,x\n0,1\n"), p.Index(logic.InputKind, "cold"), nil)
 	require.NoError(t, err)
 	assert.Nil(t, none)
 }
@@ -102,11 +102,11 @@ func TestTracesAreWhatRulesSee(t *testing.T) {
 		r := record(t, b.String())
 		traces := make([]*recording.Column, len(sheettest.Analog))
 		for i, name := range sheettest.Analog {
-			traces[i], err = bench.Trace(p, r, p.InputIndex(name), nil)
+			traces[i], err = bench.Trace(p, r, p.Index(logic.InputKind, name), nil)
 			require.NoError(t, err)
 		}
 		for i := range sheettest.Analog {
-			input := p.InputIndex(sheettest.Analog[i])
+			input := p.Index(logic.InputKind, sheettest.Analog[i])
 			seen := map[int64]float64{}
 			s := logic.NewStepper(p)
 			r.Columns[i].Each(func(at int64, v float64) bool {

@@ -143,8 +143,8 @@ func (x *examiner) play(job *sheet.Job) (*Result, error) {
 			}
 		}
 		for len(commands) > 0 && commands[0].At <= now {
-			if c := commands[0]; c.Do == logic.ResetRule && s.RuleState(c.Index) != logic.Off {
-				x.outcome.Notes = append(x.outcome.Notes, fmt.Sprintf("reset %s at %s did nothing: it is %s", p.Rules[c.Index].Name, x.recording.Clock.Format(now), p.Sentence(s.Standing(logic.RuleKind, c.Index), x.recording.Clock.Format)))
+			if c := commands[0]; c.Do == logic.ResetRule && s.RuleState(p.RuleOf(c.Of)) != logic.Off {
+				x.outcome.Notes = append(x.outcome.Notes, fmt.Sprintf("reset %s at %s did nothing: it is %s", p.Name(c.Of), x.recording.Clock.Format(now), p.Sentence(s.Standing(c.Of), x.recording.Clock.Format)))
 			}
 			commands = commands[1:]
 		}
@@ -201,11 +201,11 @@ func (x *examiner) witness(p *logic.Program, e *sheet.Expectation) (*eyewitness,
 		return nil, err
 	}
 	name := e.Name.Name
-	if o := p.OutputIndex(name); o >= 0 {
+	if o := p.Index(logic.OutputKind, name); o >= 0 {
 		w.unit = p.Outputs[o].Unit
 		w.read = func(s *logic.Stepper) (float64, bool) { return s.Level(o), true }
 	}
-	switch i, d, s := p.InputIndex(name), p.DerivedIndex(name), p.SettingIndex(name); {
+	switch i, d, s := p.Index(logic.InputKind, name), p.Index(logic.DerivedKind, name), p.Index(logic.SettingKind, name); {
 	case i >= 0:
 		w.unit = p.Inputs[i].Chain.Engineering()
 		w.read = func(s *logic.Stepper) (float64, bool) { return s.Value(i) }
@@ -255,38 +255,19 @@ func (x *examiner) command(p *logic.Program, c *sheet.CommandClause) (Command, e
 	if err != nil {
 		return Command{}, err
 	}
-	name := c.Name.Name
-	command := Command{At: at}
-	switch c.Do {
-	case "reset":
-		command.Do, command.Index = logic.ResetRule, p.RuleIndex(name)
-	case "set":
-		command.Do, command.Index = logic.SetSetting, p.SettingIndex(name)
-		if command.Value, err = Setting(p.Job.Setpoints[command.Index], c.Value.Quantity()); err != nil {
-			return command, fmt.Errorf("%s: %w", c.ValueAt, err)
-		}
-	case "acknowledge":
-		command.Do, command.Index = logic.Acknowledge, p.AlarmIndex(name)
-	case "hand":
-		command.Do, command.Index, command.On = logic.TakeInHand, p.OutputIndex(name), c.State == "on"
-		if c.Value != nil {
-			command.Value = c.Value.Quantity().In(p.Outputs[command.Index].Unit)
-		}
-	case "off":
-		command.Do, command.Index = logic.StandOff, p.OutputIndex(name)
-	case "auto":
-		command.Do, command.Index = logic.GiveBack, p.OutputIndex(name)
-	case "pin":
-		command.Do, command.Index = logic.PinInput, p.InputIndex(name)
-		if c.State == "on" {
-			command.Value = 1
-		} else if c.Value != nil {
-			command.Value = c.Value.Quantity().In(p.Inputs[command.Index].Chain.Engineering())
-		}
-	case "unpin":
-		command.Do, command.Index = logic.UnpinInput, p.InputIndex(name)
+	value := c.State
+	if c.Value != nil {
+		value = c.Value.String()
 	}
-	return command, nil
+	command, err := p.Command(c.Do, c.Name.Name, value)
+	if err != nil {
+		place := c.ValueAt
+		if value == "" {
+			place = c.At
+		}
+		return Command{}, fmt.Errorf("%s: %w", place, err)
+	}
+	return Command{at, command}, nil
 }
 
 // examine judges one expectation.
@@ -360,10 +341,10 @@ func (x *examiner) states(name string) ([]Span, Summary, error) {
 	p := x.result.Program
 	for _, s := range x.result.Summary {
 		if s.Name == name {
-			return x.result.Spans(s.Kind, int(s.Index)), s, nil
+			return x.result.Spans(s.Ref), s, nil
 		}
 	}
-	spans, err := x.result.ContactSpans(p.InputIndex(name))
+	spans, err := x.result.ContactSpans(p.Index(logic.InputKind, name))
 	sum := Summary{}
 	for i, s := range spans {
 		if s.State == logic.On && i > 0 {

@@ -40,8 +40,9 @@ const fineness = 100_000
 // it can be. Inputs that are not given stand still: discrete ones off, analog ones
 // at mid span.
 func Trip(p *logic.Program, rule, input string, with []Given, stop Stop) (Tripped, error) {
-	r := p.RuleIndex(rule)
-	if r < 0 {
+	of, found := p.Find(rule)
+	r := p.RuleOf(of)
+	if !found || r < 0 {
 		return Tripped{}, fmt.Errorf("no rule or alarm is named %s", rule)
 	}
 	i, err := movedInput(p, rule, input)
@@ -49,6 +50,9 @@ func Trip(p *logic.Program, rule, input string, with []Given, stop Stop) (Trippe
 		return Tripped{}, err
 	}
 	m := mover{p: p, rule: r, input: i, with: with, patience: patience{stop: stop}}
+	if m.reset, err = p.Command("reset", rule, ""); err == nil {
+		m.latched = true
+	}
 	for _, g := range with {
 		if g.input == i {
 			return Tripped{}, fmt.Errorf("%s is the input that is moved; it cannot stand at %s as well", g.Name, g.Text)
@@ -102,19 +106,19 @@ func Trip(p *logic.Program, rule, input string, with []Given, stop Stop) (Trippe
 func movedInput(p *logic.Program, rule, input string) (int, error) {
 	var analog []string
 	for _, name := range p.Job.SignalsOf(p.Job.RuleOf(rule)) {
-		if i := p.InputIndex(name); i >= 0 && p.Inputs[i].Chain != nil && !slices.Contains(analog, name) {
+		if i := p.Index(logic.InputKind, name); i >= 0 && p.Inputs[i].Chain != nil && !slices.Contains(analog, name) {
 			analog = append(analog, name)
 		}
 	}
 	switch {
 	case input == "" && len(analog) == 1:
-		return p.InputIndex(analog[0]), nil
+		return p.Index(logic.InputKind, analog[0]), nil
 	case input == "" && len(analog) == 0:
 		return 0, fmt.Errorf("%s depends on no analog input, so it has no trip point", rule)
 	case input == "":
 		return 0, fmt.Errorf("%s depends on %s; say which of them is moved", rule, sheet.List(analog, "and"))
 	}
-	i := p.InputIndex(input)
+	i := p.Index(logic.InputKind, input)
 	switch {
 	case i < 0:
 		return 0, fmt.Errorf("no input is named %s", input)
@@ -128,7 +132,7 @@ func movedInput(p *logic.Program, rule, input string) (int, error) {
 func (m *mover) still() []string {
 	var all []string
 	for _, name := range m.p.Job.SignalsOf(m.p.Job.RuleOf(m.p.Rules[m.rule].Name)) {
-		i := m.p.InputIndex(name)
+		i := m.p.Index(logic.InputKind, name)
 		given := slices.IndexFunc(m.with, func(g Given) bool { return g.input == i })
 		switch in := &m.p.Inputs[i]; {
 		case i == m.input:
@@ -146,6 +150,8 @@ func (m *mover) still() []string {
 }
 
 type mover struct {
+	latched     bool // the rule has a latch, which reset resets
+	reset       logic.Command
 	p           *logic.Program
 	rule, input int
 	with        []Given
@@ -228,7 +234,11 @@ func (m *mover) state(v float64) (logic.State, error) {
 		return logic.Off, err
 	}
 	m.stepper.Read(m.now, m.input, v, 0)
-	m.stepper.Command(logic.Command{Do: logic.ResetRule, Index: m.rule})
+	if m.latched {
+		if _, err := m.stepper.Command(m.reset); err != nil {
+			return logic.Off, err
+		}
+	}
 	if _, err := m.stepper.Step(m.now); err != nil {
 		return logic.Off, err
 	}

@@ -2,13 +2,11 @@ package bench
 
 import (
 	"fmt"
-	"math"
 	"slices"
 	"strconv"
 	"strings"
 
 	"rectura/core/logic"
-	"rectura/core/sheet"
 	"rectura/core/unit"
 )
 
@@ -35,19 +33,19 @@ func ParseGiven(p *logic.Program, s string) (Given, error) {
 		return g, fmt.Errorf("%q is not NAME=VALUE, such as oxygen=5.9mg/L", s)
 	}
 	var err error
-	if i := p.InputIndex(g.Name); i >= 0 {
+	if i := p.Index(logic.InputKind, g.Name); i >= 0 {
 		g.input = i
 		if c := p.Inputs[i].Chain; c != nil && isNumber(g.Text) {
 			g.Text = strings.TrimSpace(g.Text + " " + c.Engineering().String())
 		} else if q, err := unit.ParseQuantity(g.Text); c != nil && err == nil {
 			g.Text = q.String()
 		}
-		g.value, g.at, err = parseInput(p, i, g.Text)
-	} else if i := p.SettingIndex(g.Name); i >= 0 {
+		g.value, g.at, err = p.ParseReading(i, g.Text)
+	} else if i := p.Index(logic.SettingKind, g.Name); i >= 0 {
 		g.setting = i
 		var q unit.Quantity
-		if q, err = ParseValue(g.Text); err == nil {
-			g.value, err = Setting(p.Job.Setpoints[i], q)
+		if q, err = logic.ParseValue(g.Text); err == nil {
+			g.value, err = p.SettingOf(i, q)
 		}
 	} else {
 		return g, fmt.Errorf("no input, setpoint or constant is named %s", g.Name)
@@ -63,43 +61,14 @@ func isNumber(s string) bool {
 	return err == nil
 }
 
-func parseInput(p *logic.Program, input int, text string) (value float64, at int, err error) {
-	if text == "bad" {
-		return math.NaN(), 0, nil
-	}
-	in := &p.Inputs[input]
-	if in.Chain != nil {
-		return in.Chain.ParseReading(in.Name, text)
-	}
-	on, ok := contactState(p.Job.Inputs[input], text)
-	if !ok {
-		return 0, 0, fmt.Errorf("%q is no state of a contact; write on, off or bad", text)
-	}
-	if on != in.Inverted { // the circuit is closed
-		return 1, 0, nil
-	}
-	return 0, 0, nil
-}
-
-// contactState reads the state of a contact: on or off, or its word.
-func contactState(in *sheet.Input, text string) (on, ok bool) {
-	switch text {
-	case "on", "1", in.StateWord(true):
-		return true, true
-	case "off", "0", in.StateWord(false):
-		return false, true
-	}
-	return false, false
-}
-
 // A Tried is how rules and outputs stand with some values given.
 type Tried struct {
 	With   []Given
-	States []Stand
+	States []Standing
 }
 
-// A Stand is how a rule, bands or an output stands, and why.
-type Stand struct {
+// A Standing is how a rule, bands or an output stands, and why.
+type Standing struct {
 	Kind    logic.Kind
 	Name    string
 	State   string
@@ -125,25 +94,12 @@ func Try(p *logic.Program, with []Given) (Tried, error) {
 	if _, err := s.Step(0); err != nil {
 		return t, err
 	}
-	stand := func(kind logic.Kind, i int, name string) {
-		now := s.Standing(kind, i)
-		_, state := p.States(now)
-		t.States = append(t.States, Stand{kind, name, state, p.Sentence(now, nil)})
-	}
-	for i := range p.Bands {
-		stand(logic.BandsKind, i, p.Bands[i].Name)
-	}
-	for i := range p.Rules {
-		stand(p.KindOf(i), i, p.Rules[i].Name)
-	}
-	for i := range p.Follows {
-		stand(logic.FollowKind, i, p.Follows[i].Name)
-	}
-	for i := range p.Loops {
-		stand(logic.LoopKind, i, p.Loops[i].Name)
-	}
-	for i := range p.Outputs {
-		stand(logic.OutputKind, i, p.Outputs[i].Name)
+	for _, kind := range []logic.Kind{logic.BandsKind, logic.RuleKind, logic.AlarmKind, logic.FollowKind, logic.LoopKind, logic.OutputKind} {
+		for _, r := range p.All(kind) {
+			now := s.Standing(r)
+			_, state := p.States(now)
+			t.States = append(t.States, Standing{kind, p.Name(r), state, p.Sentence(now, nil)})
+		}
 	}
 	return t, nil
 }

@@ -34,7 +34,7 @@ func changes(r *bench.Result) []change {
 	var all []change
 	for _, t := range r.Transitions {
 		seconds := float64(t.Time-r.Recording.Start) / 1e9
-		all = append(all, change{math.Round(seconds*1e9) / 1e9, r.Program.Name(t.Kind, int(t.Index)), t.Kind.String(), t.From.String(), t.To.String()})
+		all = append(all, change{math.Round(seconds*1e9) / 1e9, r.Program.Name(t.Ref), t.Kind.String(), r.Program.StandText(t.Ref, t.From), r.Program.StandText(t.Ref, t.To)})
 	}
 	return all
 }
@@ -72,9 +72,9 @@ func steps(r *bench.Result) []step {
 	var all []step
 	for _, t := range r.Transitions {
 		p := r.Program
-		x := step{math.Round(float64(t.Time-r.Recording.Start)) / 1e9, p.Name(t.Kind, int(t.Index)), t.Kind.String(), nil, nil}
+		x := step{math.Round(float64(t.Time-r.Recording.Start)) / 1e9, p.Name(t.Ref), t.Kind.String(), nil, nil}
 		if t.Kind == logic.OutputKind && p.Outputs[t.Index].Analog() {
-			x.From, x.To = t.Before, t.Level
+			x.From, x.To = t.From.Level, t.To.Level
 		} else {
 			x.From, x.To = p.States(t)
 		}

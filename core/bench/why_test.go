@@ -16,7 +16,7 @@ import (
 func told(a *bench.Explanation) string {
 	var b strings.Builder
 	clock := a.Recording.Clock.Format
-	fmt.Fprintf(&b, "%s since %s: %s\n", a.State, clock(a.Since), a.Because)
+	fmt.Fprintf(&b, "%s since %s: %s\n", a.Stand.State, clock(a.Since), a.Because)
 	var under func(numbers []int, indent string)
 	under = func(numbers []int, indent string) {
 		for _, i := range numbers {
@@ -39,7 +39,7 @@ func told(a *bench.Explanation) string {
 		fmt.Fprintf(&b, "  missed from %s to %s: %s\n", clock(m.From), clock(m.To), m.Until)
 	}
 	if a.Next != nil {
-		fmt.Fprintf(&b, "  next %s at %s: %s\n", a.Next.To, clock(a.Next.Time), a.NextText)
+		fmt.Fprintf(&b, "  next %s at %s: %s\n", a.NextState(), clock(a.Next.Time), a.NextText)
 	}
 	return b.String()
 }

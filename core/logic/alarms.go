@@ -14,24 +14,8 @@ type Alarm struct {
 	tests   []int32
 }
 
-// AlarmIndex finds an alarm by name; -1 if there is none.
-func (p *Program) AlarmIndex(name string) int { return p.find("a:" + name) }
-
-// KindOf is whether a rule is one by itself, or that of an alarm.
-func (p *Program) KindOf(rule int) Kind {
-	if p.Rules[rule].alarm >= 0 {
-		return AlarmKind
-	}
-	return RuleKind
-}
-
-// AlarmState is where the alarm of a rule stands; normal for a rule without one.
-func (s *Stepper) AlarmState(rule int) alarm.State {
-	if a := s.p.Rules[rule].alarm; a >= 0 {
-		return s.alarms[a].State()
-	}
-	return alarm.Normal
-}
+// Alarm is where an alarm stands after the last instant.
+func (s *Stepper) Alarm(index int) alarm.Alarm { return s.alarms[index] }
 
 // What a condAlarm asks.
 const (
@@ -49,7 +33,7 @@ func (c *compiler) alarm(i int, d *sheet.Alarm) {
 	a.node = c.addCond(condNode{op: condAlarm, a: int32(i)})
 	announced := int32(-1)
 	for _, call := range d.Calls {
-		caller := Caller{Kind: AlarmKind, Index: a.Rule, Name: d.Name, node: c.p.Rules[a.Rule].node}
+		caller := Caller{Ref: Ref{AlarmKind, int32(i)}, Name: d.Name, node: c.p.Rules[a.Rule].node}
 		if call.Until {
 			if announced < 0 {
 				announced = c.alarmTest(i, alarmAnnounced)

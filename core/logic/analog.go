@@ -1,9 +1,5 @@
 package logic
 
-import (
-	"rectura/core/unit"
-)
-
 // An analog output is on while something calls it, or a person or its fail state
 // gives it a value, and stands at the low end of its range otherwise.
 
@@ -84,28 +80,7 @@ func (s *Stepper) Level(output int) float64 { return s.outputs[output].level }
 // Analog tells whether an output has a value, not only a state.
 func (o *Output) Analog() bool { return o.High > o.Low }
 
-// Text is a value of an analog output, with its unit.
-func (o *Output) Text(v float64) string { return withUnit(unit.Short(v), o.Unit) }
-
 // States are what a transition leads from and to, in words.
 func (p *Program) States(t Transition) (from, to string) {
-	if t.Kind == OutputKind && p.Outputs[t.Index].Analog() {
-		o := &p.Outputs[t.Index]
-		return o.Text(t.Before), o.Text(t.Level)
-	}
-	return p.StateText(t.Kind, int(t.Index), t.From), p.StateText(t.Kind, int(t.Index), t.To)
-}
-
-func (p *Program) toText(t Transition) string {
-	_, to := p.States(t)
-	return to
-}
-
-// outputText is an output with its value or state.
-func (p *Program) outputText(t Term) string {
-	o := &p.Outputs[^t.Rule]
-	if o.Analog() {
-		return o.Name + " " + o.Text(t.Left)
-	}
-	return o.Name + " " + t.State.String()
+	return p.StandText(t.Ref, t.From), p.StandText(t.Ref, t.To)
 }

@@ -20,27 +20,6 @@ type Band struct {
 	node  int32 // the condition that is true while it calls
 }
 
-// FirstBand is the State of the first band of Bands in force; those of the
-// others follow it.
-const FirstBand State = 8
-
-// StateText is how a state of something is called.
-func (p *Program) StateText(kind Kind, index int, s State) string {
-	if kind == BandsKind && s >= FirstBand {
-		return p.Bands[index].Bands[s-FirstBand].Title
-	}
-	if kind == MessageKind {
-		return [...]string{Off: "", On: "sent"}[s]
-	}
-	if kind == AlarmKind && s <= On {
-		return [...]string{"normal", "active"}[s]
-	}
-	return s.String()
-}
-
-// BandsIndex finds bands by name; -1 if there are none.
-func (p *Program) BandsIndex(name string) int { return p.find("b:" + name) }
-
 func (c *compiler) bands(d *sheet.Bands) {
 	index := len(c.p.Bands)
 	b := Bands{Name: d.Name, cumulative: d.Cumulative != nil, delay: c.clause(d.For)}
@@ -58,7 +37,7 @@ func (c *compiler) bands(d *sheet.Bands) {
 	b.node = c.addCond(condNode{op: condBands, a: int32(index)})
 	for i := range b.Bands {
 		b.Bands[i].node = c.addCond(condNode{op: condBand, a: int32(index), b: int32(i)})
-		c.callAll(d.Bands[i].Calls, Caller{Kind: BandsKind, Index: index, Name: d.Name + " (" + b.Bands[i].Title + ")", node: b.Bands[i].node})
+		c.callAll(d.Bands[i].Calls, Caller{Ref: Ref{BandsKind, int32(index)}, Name: d.Name + " (" + b.Bands[i].Title + ")", node: b.Bands[i].node})
 	}
 	c.p.Bands = append(c.p.Bands, b)
 }
@@ -115,16 +94,16 @@ func (s *Stepper) stepBands(i int32, index int32) truth {
 			s.newConds.add(b.Bands[k].node)
 		}
 		s.newConds.addAll(b.tests)
-		s.report(BandsKind, index, shownBefore, now, s.bandReason(index))
+		s.report(Ref{BandsKind, index}, shownBefore, now, s.bandReason(index))
 	}
 	return isTrue
 }
 
-func (s *Stepper) bandShown(index int32) State {
+func (s *Stepper) bandShown(index int32) Stand {
 	if m := &s.bands[index]; !m.undecided && m.inForce >= 0 {
-		return FirstBand + State(m.inForce)
+		return Stand{State: On, Band: int32(m.inForce)}
 	}
-	return Undecided
+	return Stand{State: Undecided}
 }
 
 // bandHolds tells whether a band calls: it is in force or, on a ladder, has been

@@ -1,6 +1,13 @@
 package logic
 
-import "rectura/core/signal"
+import (
+	"fmt"
+	"math"
+	"strings"
+
+	"rectura/core/signal"
+	"rectura/core/unit"
+)
 
 // A Do is what a person commands.
 type Do uint8
@@ -8,23 +15,296 @@ type Do uint8
 // The commands.
 const (
 	SetSetting  Do = iota // give a setpoint or constant Value, in its own unit
-	ResetRule             // reset a latch
+	ResetRule             // reset a latch, also that of an alarm
 	TakeInHand            // decide an output: On or off, or an analog one's Value, in its unit
 	StandOff              // keep an output off
 	GiveBack              // leave an output to its callers again
 	PinInput              // let an input be Value, in engineering units, or 0 or 1 for a contact
 	UnpinInput            // let it be what it reads again
 	Acknowledge           // an alarm
-	Nothing               // only make a time an instant
+	Shelve                // silence an alarm for a time
+	Unshelve              // end that
+	TakeOut               // take an alarm out of service
+	PutBack               // and put it back
+	Look                  // only make a time an instant
 )
 
-// A Command is something that a person wants, of the setpoint, rule, alarm,
-// output or input of a number.
+// The words of the commands, and what each is about.
+var commands = [...]struct {
+	word string
+	of   []Kind
+	what string
+}{
+	SetSetting:  {"set", []Kind{SettingKind}, "setpoint or constant"},
+	ResetRule:   {"reset", []Kind{RuleKind, AlarmKind}, "rule or alarm"},
+	TakeInHand:  {"hand", []Kind{OutputKind}, "output"},
+	StandOff:    {"off", []Kind{OutputKind}, "output"},
+	GiveBack:    {"auto", []Kind{OutputKind}, "output"},
+	PinInput:    {"pin", []Kind{InputKind}, "input"},
+	UnpinInput:  {"unpin", []Kind{InputKind}, "input"},
+	Acknowledge: {"acknowledge", []Kind{AlarmKind}, "alarm"},
+	Shelve:      {"shelve", []Kind{AlarmKind}, "alarm"},
+	Unshelve:    {"unshelve", []Kind{AlarmKind}, "alarm"},
+	TakeOut:     {"out-of-service", []Kind{AlarmKind}, "alarm"},
+	PutBack:     {"in-service", []Kind{AlarmKind}, "alarm"},
+	Look:        {"", nil, ""},
+}
+
+func (d Do) String() string { return commands[d].word }
+
+// A Command is something that a person wants of a part of a Program.
 type Command struct {
 	Do    Do
-	Index int
+	Of    Ref
 	Value float64
 	On    bool
+	For   int64  // of a hand, a pin and a shelving: nanoseconds after which it ends by itself; 0 for never
+	Lock  string // of an off: who alone gives it back; of what gives it back: who does
+}
+
+// An Effect is what a command has made of what a person decides, in words. How the
+// plant takes it shows the next instant.
+type Effect struct {
+	Before, After string
+}
+
+// Command reads a command from the words of a person: what to do, with what, and
+// the value that this needs. The error is one sentence.
+func (p *Program) Command(do, name, value string) (Command, error) {
+	c := Command{Do: Look}
+	for d := range commands {
+		if commands[d].word == do && do != "" {
+			c.Do = Do(d)
+		}
+	}
+	if c.Do == Look {
+		return c, fmt.Errorf("%q is no command", do)
+	}
+	of, found := p.Find(name)
+	if !found || !c.Do.about(of.Kind) {
+		if found {
+			return c, fmt.Errorf("%s is %s; %s is for %s", name, of.Kind.withArticle(), do, article(commands[c.Do].what))
+		}
+		return c, fmt.Errorf("no %s is named %s", commands[c.Do].what, name)
+	}
+	c.Of = of
+	if err := p.readValue(&c, strings.TrimSpace(value)); err != nil {
+		return c, fmt.Errorf("%s: %w", name, err)
+	}
+	return c, p.check(c)
+}
+
+func (d Do) about(k Kind) bool {
+	for _, of := range commands[d].of {
+		if of == k {
+			return true
+		}
+	}
+	return false
+}
+
+func (k Kind) withArticle() string {
+	switch k {
+	case BandsKind:
+		return "bands"
+	case DerivedKind:
+		return "a derived value"
+	}
+	return article(k.String())
+}
+
+func article(noun string) string {
+	if strings.ContainsAny(noun[:1], "aeiou") {
+		return "an " + noun
+	}
+	return "a " + noun
+}
+
+// readValue reads the value of a command as it is written for what it is about.
+func (p *Program) readValue(c *Command, text string) error {
+	i := int(c.Of.Index)
+	switch c.Do {
+	case SetSetting:
+		q, err := ParseValue(text)
+		if err != nil {
+			return err
+		}
+		c.Value, err = p.SettingOf(i, q)
+		return err
+	case PinInput:
+		v, at, err := p.ParseReading(i, text)
+		if err != nil {
+			return err
+		}
+		if chain := p.Inputs[i].Chain; chain != nil {
+			c.Value = chain.Carry(v, at, len(chain.Units)-1)
+		} else if c.Value = v; p.Inputs[i].Inverted { // a reading is of the circuit
+			c.Value = 1 - v
+		}
+	case TakeInHand:
+		if o := &p.Outputs[i]; o.Analog() {
+			q, err := ParseValue(text)
+			if err != nil {
+				return err
+			}
+			if q.Unit == (unit.Unit{}) {
+				q.Unit = o.Unit
+			}
+			if !q.Unit.Comparable(o.Unit) {
+				return fmt.Errorf("it is in %s and cannot be at %s, which is %s", o.Unit.Describe(), q, q.Unit.Describe())
+			}
+			c.Value = q.In(o.Unit)
+			return nil
+		}
+		if text != "on" && text != "off" {
+			return fmt.Errorf("%q is no state of an output; write on or off", text)
+		}
+		c.On = text == "on"
+	default:
+		if text != "" {
+			return fmt.Errorf("%s takes no value, and %q is one", c.Do, text)
+		}
+	}
+	return nil
+}
+
+// ParseSetting reads `NAME=VALUE`: a setpoint or constant and its other value,
+// such as oxygen_low=5.5 mg/L or blower_delay=1 min 30 s.
+func ParseSetting(s string) (name string, q unit.Quantity, err error) {
+	name, value, ok := strings.Cut(s, "=")
+	if name = strings.TrimSpace(name); !ok || name == "" {
+		return "", q, fmt.Errorf("%q is not NAME=VALUE, such as oxygen_low=5.5mg/L", s)
+	}
+	if q, err = ParseValue(value); err != nil {
+		return "", q, fmt.Errorf("%s: %w", name, err)
+	}
+	return name, q, nil
+}
+
+// ParseValue reads a quantity, or a compound duration, which it gives in seconds. A
+// number alone has no unit.
+func ParseValue(text string) (unit.Quantity, error) {
+	q, err := unit.ParseQuantity(text)
+	if err == nil {
+		return q, nil
+	}
+	if ns, timeErr := unit.ParseDuration(text); timeErr == nil {
+		return unit.Quantity{Value: float64(ns) / 1e9, Unit: unit.MustLookup("s")}, nil
+	}
+	return q, err
+}
+
+// ParseReading reads a reading of an input, and the place of its chain at which it
+// stands, as its unit says; a number alone stands at the first. That of a contact is
+// on or off, one of its words, 1 or 0; bad is one that is bad.
+func (p *Program) ParseReading(input int, text string) (value float64, at int, err error) {
+	if text == "bad" {
+		return math.NaN(), 0, nil
+	}
+	in := &p.Inputs[input]
+	if in.Chain != nil {
+		return in.Chain.ParseReading(in.Name, text)
+	}
+	d := p.Job.Inputs[input]
+	on := false
+	switch text {
+	case "on", "1", d.StateWord(true):
+		on = true
+	case "off", "0", d.StateWord(false):
+	default:
+		return 0, 0, fmt.Errorf("%q is no state of a contact; write on, off or bad", text)
+	}
+	if on != in.Inverted { // the circuit is closed
+		return 1, 0, nil
+	}
+	return 0, 0, nil
+}
+
+// SettingOf checks another value for a setpoint or constant, and gives it in its
+// own unit, in which a number alone is. A setpoint must stay inside its limits; a
+// duration is above 0.
+func (p *Program) SettingOf(setting int, q unit.Quantity) (float64, error) {
+	s := p.Job.Setpoints[setting]
+	t := s.Type()
+	if q.Unit == (unit.Unit{}) {
+		q.Unit = t.Unit
+	}
+	if !q.Unit.Comparable(t.Unit) {
+		return 0, fmt.Errorf("%s is in %s and cannot be set to %s, which is %s", s.Name, t.Unit.Describe(), q, q.Unit.Describe())
+	}
+	convert := q.Unit.Convert
+	if t.Difference {
+		convert = q.Unit.ConvertDifference
+	}
+	v := convert(q.Value, t.Unit)
+	return v, p.checkSetting(setting, v, q)
+}
+
+func (p *Program) checkSetting(setting int, v float64, q unit.Quantity) error {
+	s := p.Job.Setpoints[setting]
+	t := s.Type()
+	if math.IsNaN(v) || math.IsInf(v, 0) {
+		return fmt.Errorf("%s cannot be set to %s; it must be a number", s.Name, q)
+	}
+	if t.Unit.Dimension() == unit.Time && v <= 0 {
+		return fmt.Errorf("%s cannot be set to %s; a duration is above 0", s.Name, q)
+	}
+	if s.Allow == nil {
+		return nil
+	}
+	limits := s.Allow.Range
+	within := limits.To.Unit.Convert
+	if t.Difference {
+		within = limits.To.Unit.ConvertDifference
+	}
+	if low, high := within(limits.From.Value, t.Unit), within(limits.To.Value, t.Unit); v < low || v > high {
+		return fmt.Errorf("%s cannot be set to %s; it is allowed from %s", s.Name, q, limits)
+	}
+	return nil
+}
+
+// size is how many parts of a kind there are.
+func (p *Program) size(k Kind) int {
+	return [...]int{InputKind: len(p.Inputs), DerivedKind: len(p.Derived), SettingKind: len(p.Settings), BandsKind: len(p.Bands), RuleKind: len(p.Rules) - len(p.Alarms),
+		AlarmKind: len(p.Alarms), FollowKind: len(p.Follows), LoopKind: len(p.Loops), MessageKind: len(p.Messages), OutputKind: len(p.Outputs)}[k]
+}
+
+// check tells why a command cannot be carried out, whatever stands in it.
+func (p *Program) check(c Command) error {
+	switch {
+	case c.Do > Look:
+		return fmt.Errorf("there is no command of the number %d", c.Do)
+	case c.Do == Look:
+		return nil
+	case !c.Do.about(c.Of.Kind):
+		return fmt.Errorf("%s is for %s, and this is %s", c.Do, article(commands[c.Do].what), Kind(min(c.Of.Kind, OutputKind)).withArticle())
+	case c.Of.Index < 0 || int(c.Of.Index) >= p.size(c.Of.Kind):
+		return fmt.Errorf("the job has no %s of the number %d", c.Of.Kind, c.Of.Index)
+	case c.For < 0:
+		return fmt.Errorf("%s cannot last for %s; how long something lasts is above 0", p.Name(c.Of), unit.FormatDuration(c.For))
+	}
+	name, i := p.Name(c.Of), int(c.Of.Index)
+	switch c.Do {
+	case SetSetting:
+		return p.checkSetting(i, c.Value, unit.Quantity{Value: c.Value, Unit: p.Settings[i].Value.Unit})
+	case TakeInHand:
+		if o := &p.Outputs[i]; o.Analog() && !(c.Value >= o.Low && c.Value <= o.High) {
+			return fmt.Errorf("%s cannot be at %s; it goes from %s to %s", name, o.Text(c.Value), o.Text(o.Low), o.Text(o.High))
+		}
+	case PinInput:
+		if math.IsInf(c.Value, 0) || math.IsNaN(c.Value) {
+			return fmt.Errorf("%s is pinned to a good value, and %s is none", name, unit.Short(c.Value))
+		}
+	case ResetRule:
+		if !p.Rules[p.RuleOf(c.Of)].latch {
+			return fmt.Errorf("%s has no latch, so there is nothing to reset", name)
+		}
+	case Shelve:
+		if c.For == 0 {
+			return fmt.Errorf("%s cannot be shelved without an end; say for how long", name)
+		}
+	}
+	return nil
 }
 
 // A Mode is who decides an output.
@@ -47,48 +327,155 @@ func (s *Stepper) Mode(output int) Mode { return s.outputs[output].mode }
 // Pinned tells whether an input is pinned to a value.
 func (s *Stepper) Pinned(input int) bool { return s.inputs[input].pinned }
 
-// Command hands over a command of the next instant.
-func (s *Stepper) Command(c Command) {
-	i := int32(c.Index)
-	switch c.Do {
-	case Nothing:
-		return
-	case SetSetting:
-		s.Set(c.Index, c.Value)
-	case ResetRule:
-		s.resets[i] = true
-		s.newConds.add(s.p.Rules[i].node)
-	case Acknowledge:
-		s.alarms[i].Acknowledge()
-		s.newConds.add(s.p.Alarms[i].node)
-	case TakeInHand:
-		s.outputs[i].mode = HandOff
-		switch {
-		case s.p.Outputs[i].Analog():
-			s.outputs[i].mode, s.outputs[i].hand = HandAt, s.p.Outputs[i].clamp(c.Value)
-		case c.On:
-			s.outputs[i].mode = HandOn
-		}
-		s.newCallers = true
-	case StandOff:
-		s.outputs[i].mode, s.newCallers = Stood, true
-	case GiveBack:
-		s.outputs[i].mode, s.newCallers = Auto, true
-	case PinInput:
-		s.inputs[i].pinned, s.inputs[i].pin = true, c.Value
-		s.markInput(i)
-	case UnpinInput:
-		s.inputs[i].pinned = false
-		s.markInput(i)
+// Command hands over a command of the next instant. It answers with what it has
+// changed, or with one sentence that says why it has changed nothing.
+func (s *Stepper) Command(c Command) (Effect, error) {
+	if err := s.p.check(c); err != nil {
+		return Effect{}, err
 	}
+	i := c.Of.Index
+	if o := c.Do; (o == TakeInHand || o == GiveBack || o == StandOff) && s.outputs[i].lock != "" && s.outputs[i].lock != c.Lock {
+		return Effect{}, fmt.Errorf("%s is kept off with the lock %s, which alone gives it back", s.p.Name(c.Of), s.outputs[i].lock)
+	}
+	before := s.wanted(c)
+	s.carryOut(c, i)
 	s.dirty = true
+	return Effect{before, s.wanted(c)}, nil
+}
+
+func (s *Stepper) carryOut(c Command, i int32) {
+	switch c.Do {
+	case SetSetting:
+		s.Set(int(i), c.Value)
+	case ResetRule:
+		rule := s.p.RuleOf(c.Of)
+		s.resets[rule] = true
+		s.newConds.add(s.p.Rules[rule].node)
+	case TakeInHand, StandOff, GiveBack:
+		m := &s.outputs[i]
+		m.mode, m.hand, m.lock, m.ends = Auto, 0, "", never
+		switch o := &s.p.Outputs[i]; {
+		case c.Do == StandOff:
+			m.mode, m.lock = Stood, c.Lock
+		case c.Do == GiveBack:
+		case o.Analog():
+			m.mode, m.hand = HandAt, c.Value
+		case c.On:
+			m.mode = HandOn
+		default:
+			m.mode = HandOff
+		}
+		s.lasts(c)
+		s.newCallers = true
+	case PinInput, UnpinInput:
+		m := &s.inputs[i]
+		m.pinned, m.pin, m.pinEnds = c.Do == PinInput, c.Value, never
+		s.lasts(c)
+		s.markInput(i)
+	case Acknowledge, Shelve, Unshelve, TakeOut, PutBack:
+		a, before := &s.alarms[i], s.alarms[i]
+		switch c.Do {
+		case Acknowledge:
+			a.Acknowledge()
+		case Shelve:
+			a.Shelve(never)
+			s.shelvings = append(s.shelvings, shelving{i, c.For})
+		case Unshelve:
+			a.Unshelve()
+		default:
+			a.TakeOut(c.Do == TakeOut)
+		}
+		if *a != before {
+			s.asked = append(s.asked, AlarmChange{Alarm: i, From: before, To: *a})
+		}
+		s.newConds.add(s.p.Alarms[i].node)
+	}
+}
+
+// An ending is the end of a hand or a pin, so many nanoseconds from the next
+// instant.
+type ending struct {
+	of Ref
+	in int64
+}
+
+// A shelving is one that counts from the next instant.
+type shelving struct {
+	alarm int32
+	in    int64
+}
+
+func (s *Stepper) lasts(c Command) {
+	if c.For > 0 {
+		s.endings = append(s.endings, ending{c.Of, c.For})
+	}
+}
+
+// begin lets what was commanded since the last instant count from this one, and
+// ends what has lasted for its time.
+func (s *Stepper) begin() {
+	s.alarmChanges = append(s.alarmChanges[:0], s.asked...)
+	s.asked = s.asked[:0]
+	for k := range s.alarmChanges {
+		s.alarmChanges[k].Time = s.now
+	}
+	for _, e := range s.endings {
+		end := after(s.now, e.in)
+		if e.of.Kind == OutputKind {
+			s.outputs[e.of.Index].ends = end
+			continue
+		}
+		s.inputs[e.of.Index].pinEnds = end
+		timer := s.inputTimer(e.of.Index)
+		s.timers.set(timer, min(end, s.timers.due[timer]))
+	}
+	s.endings = s.endings[:0]
+	for _, x := range s.shelvings {
+		s.alarms[x.alarm].Shelve(after(s.now, x.in))
+	}
+	s.shelvings = s.shelvings[:0]
+}
+
+// wanted is what a person has decided of what a command is about, in words.
+func (s *Stepper) wanted(c Command) string {
+	i := c.Of.Index
+	switch c.Of.Kind {
+	case SettingKind:
+		return withUnit(unit.Short(s.settings[i]), s.p.Settings[i].Value.Unit)
+	case OutputKind:
+		m := &s.outputs[i]
+		switch {
+		case m.mode == HandAt:
+			return "in hand at " + s.p.Outputs[i].Text(m.hand)
+		case m.lock != "":
+			return "off, with the lock " + m.lock
+		}
+		return m.mode.String()
+	case InputKind:
+		m := &s.inputs[i]
+		switch {
+		case !m.pinned:
+			return "not pinned"
+		case s.p.Inputs[i].Chain != nil:
+			return "pinned at " + withUnit(unit.Short(m.pin), s.p.Inputs[i].Chain.Engineering())
+		}
+		return "pinned: " + s.p.Job.Inputs[i].StateWord(m.pin != 0)
+	case AlarmKind:
+		if c.Do != ResetRule {
+			return s.alarms[i].String()
+		}
+	}
+	if rule := s.p.RuleOf(c.Of); rule >= 0 && s.resets[rule] {
+		return "to be reset"
+	}
+	return s.p.StandText(c.Of, Stand{State: s.rules[max(0, s.p.RuleOf(c.Of))].shown})
 }
 
 // The value, the state and the fault of an input as rules see them.
 
 func (s *Stepper) inputValue(i int32) (v float64, known bool) {
-	if s.inputs[i].pinned {
-		return s.inputs[i].pin, true
+	if m := &s.inputs[i]; m.pinned {
+		return m.pin, true
 	}
 	a := &s.analog[i]
 	return a.Value, a.Fault == signal.None

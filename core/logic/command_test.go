@@ -33,32 +33,41 @@ output fan
 	var out strings.Builder
 	step := func(at int64) {
 		for _, tr := range s.MustStep(at) {
-			fmt.Fprintf(&out, "%s %s %s→%s: %s\n", clock(at), p.Name(tr.Kind, int(tr.Index)), tr.From, tr.To, p.Sentence(tr, clock))
+			fmt.Fprintf(&out, "%s %s %s→%s: %s\n", clock(at), p.Name(tr.Ref), p.StandText(tr.Ref, tr.From), p.StandText(tr.Ref, tr.To), p.Sentence(tr, clock))
 		}
 	}
-	read := func(seconds int64, name string, v float64) { s.Read(seconds*1e9, p.InputIndex(name), v, 0) }
-	rule, fan, x := p.RuleIndex("r"), p.OutputIndex("fan"), p.InputIndex("x")
+	read := func(seconds int64, name string, v float64) { s.Read(seconds*1e9, p.Index(logic.InputKind, name), v, 0) }
+	find := func(name string) logic.Ref {
+		r, found := p.Find(name)
+		require.True(t, found, name)
+		return r
+	}
+	rule, fan, x := find("r"), find("fan"), find("x")
+	do := func(c logic.Command) {
+		_, err := s.Command(c)
+		require.NoError(t, err)
+	}
 	for _, at := range []struct {
 		second int64
 		do     func()
 	}{
 		{0, func() { read(0, "x", 5); read(0, "y", 2); read(0, "k", 0) }},
-		{1, func() { s.Command(logic.Command{Do: logic.ResetRule, Index: rule}) }}, // its condition stands
+		{1, func() { do(logic.Command{Do: logic.ResetRule, Of: rule}) }}, // its condition stands
 		{2, func() { read(2, "x", 7) }},
-		{3, func() { s.Command(logic.Command{Do: logic.ResetRule, Index: rule}) }},
-		{4, func() { s.Command(logic.Command{Do: logic.PinInput, Index: x, Value: 3}) }},
+		{3, func() { do(logic.Command{Do: logic.ResetRule, Of: rule}) }},
+		{4, func() { do(logic.Command{Do: logic.PinInput, Of: x, Value: 3}) }},
 		{5, func() {
-			s.Command(logic.Command{Do: logic.SetSetting, Index: p.SettingIndex("low"), Value: 2})
-			s.Command(logic.Command{Do: logic.ResetRule, Index: rule})
+			do(logic.Command{Do: logic.SetSetting, Of: find("low"), Value: 2})
+			do(logic.Command{Do: logic.ResetRule, Of: rule})
 		}},
-		{6, func() { s.Command(logic.Command{Do: logic.UnpinInput, Index: x}) }},
-		{20, func() { s.Command(logic.Command{Do: logic.TakeInHand, Index: fan, On: true}) }},
-		{22, func() { s.Command(logic.Command{Do: logic.StandOff, Index: fan}) }}, // within its minimum on
-		{40, func() { s.Command(logic.Command{Do: logic.TakeInHand, Index: fan, On: true}); read(40, "y", 0) }},
+		{6, func() { do(logic.Command{Do: logic.UnpinInput, Of: x}) }},
+		{20, func() { do(logic.Command{Do: logic.TakeInHand, Of: fan, On: true}) }},
+		{22, func() { do(logic.Command{Do: logic.StandOff, Of: fan}) }}, // within its minimum on
+		{40, func() { do(logic.Command{Do: logic.TakeInHand, Of: fan, On: true}); read(40, "y", 0) }},
 		{41, func() { read(41, "y", 2) }},
 		{42, func() { read(42, "y", 9) }},
 		{50, func() { read(50, "y", 2); read(50, "k", 1) }}, // it stays off until it is commanded anew
-		{60, func() { s.Command(logic.Command{Do: logic.GiveBack, Index: fan}) }},
+		{60, func() { do(logic.Command{Do: logic.GiveBack, Of: fan}) }},
 	} {
 		for s.Next() < at.second*1e9 {
 			step(s.Next())
@@ -66,7 +75,7 @@ output fan
 		at.do()
 		step(at.second * 1e9)
 	}
-	require.Equal(t, logic.Auto, s.Mode(fan))
+	require.Equal(t, logic.Auto, s.Mode(int(fan.Index)))
 	assert.Equal(t, `0 r off→on: x 5 mg/L < low 6 mg/L
 0 o off→on: called by r
 3 r on→off: reset by a person; x 7 mg/L >= low 6 mg/L

@@ -21,7 +21,7 @@ func Compile(job *sheet.Job) (*Program, error) {
 // CompileWith is Compile with further conditions that somebody wants to watch;
 // it gives their numbers, for Stepper.Watch.
 func CompileWith(job *sheet.Job, watched []sheet.Condition) (*Program, []int32, error) {
-	c := &compiler{p: &Program{Job: job, index: map[string]int{}, derived: map[int32]int32{}}, shared: map[valueNode]int32{}, conversions: map[conversion]int32{}, types: sheet.NewTyper(job), calls: map[string][]int32{}, callers: map[Caller]int32{}}
+	c := &compiler{p: &Program{Job: job, index: map[string]Ref{}, derived: map[int32]int32{}}, shared: map[valueNode]int32{}, conversions: map[conversion]int32{}, types: sheet.NewTyper(job), calls: map[string][]int32{}, callers: map[Caller]int32{}}
 	for i, in := range job.Inputs {
 		node := Input{Name: in.Name, Inverted: in.Inverted != nil, junction: -1}
 		length := func(d *sheet.Duration) int64 {
@@ -34,21 +34,21 @@ func CompileWith(job *sheet.Job, watched []sheet.Condition) (*Program, []int32, 
 			node.debounce = length(in.Debounce.Duration)
 		}
 		c.p.Inputs = append(c.p.Inputs, node)
-		c.p.index["i:"+in.Name] = i
+		c.p.index[in.Name] = Ref{InputKind, int32(i)}
 	}
 	for i, in := range job.Inputs {
 		if name := in.JunctionName(); name != "" {
-			c.p.Inputs[i].junction = c.p.InputIndex(name)
+			c.p.Inputs[i].junction = c.p.Index(InputKind, name)
 			c.p.Inputs[c.p.Inputs[i].junction].used = true
 			c.p.junctions = append(c.p.junctions, int32(i))
 		}
 	}
 	for i, s := range job.Setpoints {
 		c.p.Settings = append(c.p.Settings, Setting{s.Name, s.Value.Quantity()})
-		c.p.index["s:"+s.Name] = i
+		c.p.index[s.Name] = Ref{SettingKind, int32(i)}
 	}
 	for i, o := range job.Outputs {
-		c.p.index["o:"+o.Name] = i
+		c.p.index[o.Name] = Ref{OutputKind, int32(i)}
 	}
 	for i, d := range job.Derived {
 		t, err := job.TypeOf(d.Value)
@@ -60,7 +60,7 @@ func CompileWith(job *sheet.Job, watched []sheet.Condition) (*Program, []int32, 
 			c.p.derived[value] = int32(i)
 		}
 		c.p.Derived = append(c.p.Derived, Derived{d.Name, t.Unit, value})
-		c.p.index["d:"+d.Name] = i
+		c.p.index[d.Name] = Ref{DerivedKind, int32(i)}
 	}
 	if job.Settle != nil {
 		c.p.settle = int64(c.duration(job.Settle))
@@ -78,20 +78,20 @@ func CompileWith(job *sheet.Job, watched []sheet.Condition) (*Program, []int32, 
 	for i, a := range job.Alarms {
 		rule := len(job.Rules) + i
 		c.p.Alarms = append(c.p.Alarms, Alarm{Name: a.Name, Rule: rule, inhibit: -1})
-		c.p.index["a:"+a.Name], c.p.index["r:"+a.Name] = i, rule
+		c.p.index[a.Name] = Ref{AlarmKind, int32(i)}
 	}
 	for i, r := range job.Rules {
-		c.p.index["r:"+r.Name] = i
+		c.p.index[r.Name] = Ref{RuleKind, int32(i)}
 	}
 	for i, b := range job.Bands {
 		c.bands(b)
-		c.p.index["b:"+b.Name] = i
+		c.p.index[b.Name] = Ref{BandsKind, int32(i)}
 	}
 	for _, r := range job.Order {
 		c.rule(r)
 	}
 	for i, r := range job.Rules { // callers stand in the order of the sheet
-		c.callAll(r.Calls(), Caller{Kind: RuleKind, Index: i, Name: r.Name, node: c.p.Rules[i].node})
+		c.callAll(r.Calls(), Caller{Ref: Ref{RuleKind, int32(i)}, Name: r.Name, node: c.p.Rules[i].node})
 	}
 	for _, f := range job.Follows {
 		c.follow(f)
@@ -148,7 +148,7 @@ func (c *compiler) rule(r *sheet.Rule) {
 	}
 	inner, delay := r.OnCondition()
 	on := c.cond(inner)
-	node := Rule{Name: r.Name, on: on, trip: on, off: -1, alarm: int32(c.p.AlarmIndex(r.Name)), latch: r.Latch != nil, reset: -1,
+	node := Rule{Name: r.Name, on: on, trip: on, off: -1, alarm: int32(c.p.Index(AlarmKind, r.Name)), latch: r.Latch != nil, reset: -1,
 		pulse: c.clause(r.Pulse), restraints: restraints{minimumOn: c.clause(r.MinimumOn), minimumOff: c.clause(r.MinimumOff)}}
 	node.permissive, node.interlock = c.guard(&r.Guard)
 	if delay != nil {
@@ -170,7 +170,8 @@ func (c *compiler) rule(r *sheet.Rule) {
 	if r.Reset != nil {
 		node.reset = c.cond(r.Reset.Condition)
 	}
-	rule := c.p.find("r:" + r.Name)
+	of, _ := c.p.Find(r.Name)
+	rule := c.p.RuleOf(of)
 	node.node = c.addCond(condNode{op: condRule, a: int32(rule)})
 	c.p.Rules[rule] = node
 }
@@ -222,7 +223,7 @@ func (c *compiler) callAll(calls []*sheet.Call, by Caller) {
 	for _, x := range calls {
 		by.value = -1
 		if x.Value != nil {
-			by.value = c.value(x.Value, c.p.Job.Outputs[c.p.OutputIndex(x.Output.Name)].Unit(), false)
+			by.value = c.value(x.Value, c.p.Job.Outputs[c.p.Index(OutputKind, x.Output.Name)].Unit(), false)
 		}
 		c.calls[x.Output.Name] = append(c.calls[x.Output.Name], c.caller(by))
 	}
@@ -244,7 +245,7 @@ func (c *compiler) duration(d *sheet.Duration) int32 {
 	if d.Name == "" {
 		node.nanoseconds = d.Amount.Nanoseconds()
 	} else {
-		node.setting = int32(c.p.find("s:" + d.Name))
+		node.setting = int32(c.p.Index(SettingKind, d.Name))
 		if node.setting < 0 {
 			c.fail(fmt.Errorf("%s: no setpoint is named %s", d.At, d.Name))
 		}
@@ -314,16 +315,16 @@ func (c *compiler) test(x *sheet.Test) int32 {
 	name := x.Name.Name
 	negate := x.Not
 	var cond int32
-	switch i := c.p.InputIndex(name); {
+	switch i := c.p.Index(InputKind, name); {
 	case x.OfAlarm():
-		alarm := c.p.AlarmIndex(name)
+		alarm := c.p.Index(AlarmKind, name)
 		if alarm < 0 {
 			c.fail(fmt.Errorf("%s: %s is no alarm", x.Place(), name))
 			return 0
 		}
 		cond = c.alarmTest(alarm, map[string]int32{"unacknowledged": alarmUnacknowledged, "shelved": alarmShelved}[x.Is])
 	case x.OfBand():
-		bands := c.p.BandsIndex(name)
+		bands := c.p.Index(BandsKind, name)
 		if bands < 0 {
 			c.fail(fmt.Errorf("%s: %s has no bands", x.Place(), name))
 			return 0
@@ -337,7 +338,7 @@ func (c *compiler) test(x *sheet.Test) int32 {
 			cond = c.addCond(condNode{op: condGood, a: int32(i), n: c.patient})
 			break
 		}
-		d := c.p.DerivedIndex(name)
+		d := c.p.Index(DerivedKind, name)
 		if d < 0 {
 			c.fail(fmt.Errorf("%s: %s is no signal", x.Place(), name))
 			return 0
@@ -356,14 +357,14 @@ func (c *compiler) test(x *sheet.Test) int32 {
 
 // state compiles the state of a contact, a rule or an output.
 func (c *compiler) state(n *sheet.Name) int32 {
-	if i := c.p.InputIndex(n.Name); i >= 0 && c.p.Inputs[i].Chain == nil {
+	if i := c.p.Index(InputKind, n.Name); i >= 0 && c.p.Inputs[i].Chain == nil {
 		c.p.Inputs[i].used = true
 		return c.addCond(condNode{op: condContact, a: int32(i)})
 	}
-	if i := c.p.RuleIndex(n.Name); i >= 0 {
-		return c.p.Rules[i].node
+	if r, found := c.p.Find(n.Name); found && c.p.RuleOf(r) >= 0 {
+		return c.p.Rules[c.p.RuleOf(r)].node
 	}
-	if i := c.p.OutputIndex(n.Name); i >= 0 {
+	if i := c.p.Index(OutputKind, n.Name); i >= 0 {
 		return c.addCond(condNode{op: condOutput, a: int32(i)})
 	}
 	c.fail(fmt.Errorf("%s: %s has no state", n.At, n.Name))
@@ -374,9 +375,9 @@ func (c *compiler) state(n *sheet.Name) int32 {
 func (c *compiler) turn(x *sheet.Turn) int32 {
 	name := x.Name.Name
 	node := condNode{op: map[string]condOp{"turns on": condTurnsOn, "turns off": condTurnsOff, "changes": condTurns}[x.How]}
-	if i := c.p.InputIndex(name); i >= 0 && c.p.Inputs[i].Chain != nil {
+	if i := c.p.Index(InputKind, name); i >= 0 && c.p.Inputs[i].Chain != nil {
 		node = condNode{op: condChanges, a: c.value(x.Name, c.p.Inputs[i].Chain.Engineering(), false)}
-	} else if i := c.p.DerivedIndex(name); i >= 0 {
+	} else if i := c.p.Index(DerivedKind, name); i >= 0 {
 		node = condNode{op: condChanges, a: c.p.Derived[i].value}
 	} else if o := c.analogOutput(name); o >= 0 {
 		node = condNode{op: condChanges, a: c.addValue(valueNode{op: valueOutput, a: int32(o)})}
@@ -421,7 +422,7 @@ func (c *compiler) beside(input, e sheet.Expr, u unit.Unit, difference bool) int
 	if !ok {
 		return c.value(e, u, difference)
 	}
-	chain := c.p.Inputs[c.p.InputIndex(in.Name)].Chain
+	chain := c.p.Inputs[c.p.Index(InputKind, in.Name)].Chain
 	q := e.(*sheet.Literal).Quantity
 	return c.addValue(valueNode{op: valueConst, k: chain.Carry(q.In(chain.Units[place]), place, len(chain.Units)-1)})
 }
@@ -580,12 +581,12 @@ func (c *compiler) product(e *sheet.Binary, u unit.Unit, difference bool) int32 
 }
 
 func (c *compiler) name(n *sheet.Name, u unit.Unit) int32 {
-	if i := c.p.SettingIndex(n.Name); i >= 0 {
+	if i := c.p.Index(SettingKind, n.Name); i >= 0 {
 		s := c.p.Job.Setpoints[i]
 		t := s.Type()
 		return c.converted(c.addValue(valueNode{op: valueSetting, a: int32(i)}), conversion{t.Unit, u, t.Difference})
 	}
-	if i := c.p.DerivedIndex(n.Name); i >= 0 {
+	if i := c.p.Index(DerivedKind, n.Name); i >= 0 {
 		d := c.p.Derived[i]
 		t, err := c.p.Job.TypeOf(n)
 		if err != nil {
@@ -596,7 +597,7 @@ func (c *compiler) name(n *sheet.Name, u unit.Unit) int32 {
 	if o := c.analogOutput(n.Name); o >= 0 {
 		return c.converted(c.addValue(valueNode{op: valueOutput, a: int32(o)}), conversion{from: c.p.Job.Outputs[o].Unit(), to: u})
 	}
-	i := c.p.InputIndex(n.Name)
+	i := c.p.Index(InputKind, n.Name)
 	if i < 0 || c.p.Inputs[i].Chain == nil {
 		c.fail(fmt.Errorf("%s: %s has no value", n.At, n.Name))
 		return 0
@@ -607,7 +608,7 @@ func (c *compiler) name(n *sheet.Name, u unit.Unit) int32 {
 
 // analogOutput finds an analog output by name; -1 if there is none.
 func (c *compiler) analogOutput(name string) int {
-	if o := c.p.OutputIndex(name); o >= 0 && c.p.Job.Outputs[o].Range != nil {
+	if o := c.p.Index(OutputKind, name); o >= 0 && c.p.Job.Outputs[o].Range != nil {
 		return o
 	}
 	return -1

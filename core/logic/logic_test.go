@@ -119,7 +119,7 @@ func play(t require.TestingT, p *logic.Program, script string) string {
 	var out strings.Builder
 	step := func(at int64) {
 		for _, tr := range s.MustStep(at) {
-			fmt.Fprintf(&out, "%s %s %s→%s: %s\n", clock(at), p.Name(tr.Kind, int(tr.Index)), p.StateText(tr.Kind, int(tr.Index), tr.From), p.StateText(tr.Kind, int(tr.Index), tr.To), p.Sentence(tr, clock))
+			fmt.Fprintf(&out, "%s %s %s→%s: %s\n", clock(at), p.Name(tr.Ref), p.StandText(tr.Ref, tr.From), p.StandText(tr.Ref, tr.To), p.Sentence(tr, clock))
 		}
 	}
 	for _, line := range strings.Split(strings.TrimSpace(script), "\n") {
@@ -137,7 +137,7 @@ func play(t require.TestingT, p *logic.Program, script string) string {
 				q.Value, err = math.NaN(), nil
 			}
 			require.NoError(t, err)
-			s.Read(at, p.InputIndex(name), q.Value, 0)
+			s.Read(at, p.Index(logic.InputKind, name), q.Value, 0)
 		}
 		step(at)
 	}
@@ -360,7 +360,7 @@ func TestTripAndResetPoints(t *testing.T) {
 		p := compile(t, points+"rule r\n  on when "+cond+"\n  call o\n")
 		var got []string
 		for _, pt := range p.RulePoints(0, nil) {
-			got = append(got, fmt.Sprintf("%s %s %s", pt.Effect, pt.Op, unit.Short(pt.Value().Value)))
+			got = append(got, fmt.Sprintf("%s %s %s", pt.Role, pt.Op, unit.Short(pt.Value().Value)))
 		}
 		assert.Equal(t, want, strings.Join(got, ", "), cond)
 	}

@@ -44,14 +44,8 @@ type loopMemory struct {
 	out         float64
 }
 
-// FollowIndex finds a follow by name; -1 if there is none.
-func (p *Program) FollowIndex(name string) int { return p.find("f:" + name) }
-
-// LoopIndex finds a loop by name; -1 if there is none.
-func (p *Program) LoopIndex(name string) int { return p.find("l:" + name) }
-
 func (c *compiler) follow(d *sheet.Follow) {
-	index, output := len(c.p.Follows), c.p.OutputIndex(d.Call.Output.Name)
+	index, output := len(c.p.Follows), c.p.Index(OutputKind, d.Call.Output.Name)
 	u, _, _ := c.sides(d.Call.Of, d.Call.Of)
 	f := Follow{Name: d.Name, Output: output, of: c.value(d.Call.Of, u, false), while: c.while(d.While)}
 	from, to := d.Call.From, d.Call.To
@@ -59,14 +53,14 @@ func (c *compiler) follow(d *sheet.Follow) {
 	f.from = [2]float64{from.From.In(u), from.To.In(u)}
 	f.to = [2]float64{to.From.In(o), to.To.In(o)}
 	f.node = c.addCond(condNode{op: condFollow, a: int32(index)})
-	c.p.index["f:"+d.Name] = index
+	c.p.index[d.Name] = Ref{FollowKind, int32(index)}
 	c.p.Follows = append(c.p.Follows, f)
-	c.calls[d.Call.Output.Name] = append(c.calls[d.Call.Output.Name], c.caller(Caller{Kind: FollowKind, Index: index, Name: d.Name, node: f.node, value: -1}))
+	c.calls[d.Call.Output.Name] = append(c.calls[d.Call.Output.Name], c.caller(Caller{Ref: Ref{FollowKind, int32(index)}, Name: d.Name, node: f.node, value: -1}))
 }
 
 func (c *compiler) loop(d *sheet.Loop) {
 	call := d.Call.Calls[0].Output
-	index, output := len(c.p.Loops), c.p.OutputIndex(call.Name)
+	index, output := len(c.p.Loops), c.p.Index(OutputKind, call.Name)
 	u, left, right := c.sides(d.Keep.Of, d.Keep.Target)
 	l := Loop{Name: d.Name, Output: output, of: c.value(d.Keep.Of, u, left), target: c.beside(d.Keep.Of, d.Keep.Target, u, right),
 		integral: c.clause(d.Integral), derivative: c.clause(d.Derivative), every: c.clause(d.Every), while: c.while(d.While)}
@@ -80,9 +74,9 @@ func (c *compiler) loop(d *sheet.Loop) {
 		l.bias = d.Bias.Quantity.In(o.Unit())
 	}
 	l.node = c.addCond(condNode{op: condLoop, a: int32(index)})
-	c.p.index["l:"+d.Name] = index
+	c.p.index[d.Name] = Ref{LoopKind, int32(index)}
 	c.p.Loops = append(c.p.Loops, l)
-	c.calls[call.Name] = append(c.calls[call.Name], c.caller(Caller{Kind: LoopKind, Index: index, Name: d.Name, node: l.node, value: -1}))
+	c.calls[call.Name] = append(c.calls[call.Name], c.caller(Caller{Ref: Ref{LoopKind, int32(index)}, Name: d.Name, node: l.node, value: -1}))
 }
 
 func (c *compiler) while(d *sheet.ConditionClause) int32 {

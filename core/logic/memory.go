@@ -41,7 +41,8 @@ type inputMemory struct {
 	quality State // at the end of the last instant
 	read    bool  // there has been a reading that is good or bad
 	pinned  bool
-	pin     float64
+	pin     float64 // in engineering units, or 0 or 1
+	pinEnds int64   // when the pin ends, or never
 }
 
 // A condMemory is that of a condition besides its truth. What it means depends on
@@ -75,7 +76,7 @@ func newMemory(p *Program) Memory {
 		m.settings[i] = c.Value.Value
 	}
 	for i := range m.inputs {
-		m.inputs[i].quality = Bad
+		m.inputs[i].quality, m.inputs[i].pinEnds = Bad, never
 	}
 	for i := range m.conds {
 		m.conds[i].since = math.MinInt64
@@ -87,7 +88,7 @@ func newMemory(p *Program) Memory {
 		m.rules[i].number = -1
 	}
 	for i := range m.outputs {
-		m.outputs[i] = outputMemory{level: p.Outputs[i].Low, takenBy: -1, number: -1}
+		m.outputs[i] = outputMemory{level: p.Outputs[i].Low, takenBy: -1, ends: never, number: -1}
 	}
 	return m
 }

@@ -1,6 +1,7 @@
 package logic
 
 import (
+	"fmt"
 	"strings"
 
 	"rectura/core/sheet"
@@ -13,15 +14,9 @@ type Message struct {
 	Name  string
 	every int32 // a duration, or -1
 	when  int32 // a condition, or -1; sent at the start where there is neither
-	sends []sent
+	sends []Ref // inputs, derived values and outputs
 	to    string
 }
-
-// A sent is an input, a derived value or an output; the others are -1.
-type sent struct{ input, derived, output int32 }
-
-// MessageIndex finds a message by name; -1 if there is none.
-func (p *Program) MessageIndex(name string) int { return p.find("m:" + name) }
 
 func (c *compiler) message(d *sheet.Message) {
 	m := Message{Name: d.Name, every: c.clause(d.Every), when: -1}
@@ -31,9 +26,12 @@ func (c *compiler) message(d *sheet.Message) {
 	var to []string
 	for _, s := range d.Sends {
 		for _, n := range s.Values {
-			x := sent{int32(c.p.InputIndex(n.Name)), int32(c.p.DerivedIndex(n.Name)), int32(c.p.OutputIndex(n.Name))}
-			if x.input >= 0 {
-				c.p.Inputs[x.input].used = true
+			x, found := c.p.Find(n.Name)
+			switch {
+			case !found:
+				c.fail(fmt.Errorf("%s: nothing is named %s", n.At, n.Name))
+			case x.Kind == InputKind:
+				c.p.Inputs[x.Index].used = true
 			}
 			m.sends = append(m.sends, x)
 		}
@@ -43,7 +41,7 @@ func (c *compiler) message(d *sheet.Message) {
 	}
 	m.to = sheet.List(to, "and")
 	c.addCond(condNode{op: condMessage, a: int32(len(c.p.Messages))})
-	c.p.index["m:"+d.Name] = len(c.p.Messages)
+	c.p.index[d.Name] = Ref{MessageKind, int32(len(c.p.Messages))}
 	c.p.Messages = append(c.p.Messages, m)
 }
 
@@ -89,26 +87,25 @@ func (s *Stepper) stepMessage(i int32, index int32) {
 	if send {
 		begin := len(s.terms)
 		for _, x := range m.sends {
-			t := Term{Kind: ValueTerm, Input: x.input, Rule: x.derived}
-			known := true
-			switch {
-			case x.output >= 0:
-				t.Rule, t.State, t.Left = ^x.output, s.outputs[x.output].state, s.outputs[x.output].level
-			case x.derived >= 0:
-				v := s.p.Derived[x.derived].value
-				t.Left, known = s.values[v], s.known[v]
+			t := Term{Input: -1, Holds: true}
+			switch x.Kind {
+			case OutputKind:
+				t.Stand = s.stand(x.Index)
+			case DerivedKind:
+				v := s.p.Derived[x.Index].value
+				t.Left, t.Holds = s.values[v], s.known[v]
 			default:
-				t = s.input(x.input)
-				t.Kind, known = ValueTerm, t.Fault == signal.None
+				t = s.input(x.Index)
+				t.Holds = t.Fault == signal.None
 			}
-			t.Holds = known
+			t.Kind, t.Of = ValueTerm, x
 			s.terms = append(s.terms, t)
 		}
 		reason.Sent = s.terms[begin:]
 		if len(reason.Terms) > 0 {
 			reason.Terms = s.terms[from:begin]
 		}
-		s.report(MessageKind, index, Off, On, reason)
+		s.report(Ref{MessageKind, index}, Stand{}, Stand{State: On}, reason)
 	}
 }
 
@@ -122,16 +119,10 @@ func (p *Program) sentText(message int, sent []Term) string {
 }
 
 func (p *Program) sentValue(t Term) string {
-	name := ""
+	name := p.Name(t.Of)
 	switch {
-	case t.Input >= 0:
-		name = p.Inputs[t.Input].Name
-	case t.Rule < 0:
-		return p.outputText(t)
-	default:
-		name = p.Derived[t.Rule].Name
-	}
-	switch {
+	case t.Of.Kind == OutputKind:
+		return name + " " + p.StandText(t.Of, t.Stand)
 	case !t.Holds && t.Fault == signal.NotRead:
 		return name + " not read yet"
 	case !t.Holds:
@@ -139,5 +130,5 @@ func (p *Program) sentValue(t Term) string {
 	case t.Input >= 0:
 		return name + " " + p.InputText(t)
 	}
-	return name + " " + withUnit(unit.Short(t.Left), p.Derived[t.Rule].Unit)
+	return name + " " + withUnit(unit.Short(t.Left), p.Derived[t.Of.Index].Unit)
 }

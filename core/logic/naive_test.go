@@ -938,16 +938,13 @@ func TestNaively(t *testing.T) {
 			var lines []string
 			for _, tr := range s.MustStep(at) {
 				if tr.Kind != InputKind && tr.Kind != MessageKind {
-					state := func(s State) string {
-						if tr.Before != tr.Level { // of the valve
-							return fmt.Sprint(map[bool]float64{true: tr.Before, false: tr.Level}[s == Off])
+					state := func(s Stand) string {
+						if tr.LevelOnly() { // of the valve
+							return fmt.Sprint(s.Level)
 						}
-						return strings.ReplaceAll(p.StateText(tr.Kind, int(tr.Index), s), " ", "_")
+						return strings.ReplaceAll(p.StandText(tr.Ref, s), " ", "_")
 					}
-					if tr.Before != tr.Level {
-						tr.From, tr.To = Off, On
-					}
-					lines = append(lines, fmt.Sprintf("%d %s %s from %s", at, p.Name(tr.Kind, int(tr.Index)), state(tr.To), state(tr.From)))
+					lines = append(lines, fmt.Sprintf("%d %s %s from %s", at, p.Name(tr.Ref), state(tr.To), state(tr.From)))
 				}
 			}
 			slices.Sort(lines)

@@ -5,14 +5,14 @@ package logic
 
 // lastNumber is where the number of the last transition of something stands; nil
 // for what no reason names.
-func (m *Memory) lastNumber(kind Kind, index int32) *int64 {
-	switch kind {
+func (s *Stepper) lastNumber(r Ref) *int64 {
+	switch r.Kind {
 	case RuleKind, AlarmKind:
-		return &m.rules[index].number
+		return &s.rules[s.p.RuleOf(r)].number
 	case BandsKind:
-		return &m.bands[index].number
+		return &s.bands[r.Index].number
 	case OutputKind:
-		return &m.outputs[index].number
+		return &s.outputs[r.Index].number
 	}
 	return nil
 }
@@ -25,7 +25,7 @@ func (s *Stepper) number() {
 		t := &s.kept[i]
 		t.Number = s.next
 		s.next++
-		if last := s.lastNumber(t.Kind, t.Index); last != nil {
+		if last := s.lastNumber(t.Ref); last != nil {
 			*last = t.Number
 		}
 	}
@@ -42,7 +42,7 @@ func (s *Stepper) linkReason(r *Reason) {
 	from := len(s.callersFrom)
 	for _, c := range r.Callers {
 		caller, last := &s.p.Calling[c], int64(-1)
-		if n := s.lastNumber(caller.Kind, int32(caller.Index)); n != nil {
+		if n := s.lastNumber(caller.Ref); n != nil {
 			last = *n
 		}
 		s.callersFrom = append(s.callersFrom, last)
@@ -52,15 +52,10 @@ func (s *Stepper) linkReason(r *Reason) {
 
 func (s *Stepper) linkTerms(terms []Term) {
 	for i := range terms {
-		switch t := &terms[i]; t.Kind {
-		case RuleTerm:
-			t.From = s.rules[t.Rule].number
-		case BandTerm:
-			t.From = s.bands[t.Rule].number
-		case OutputTerm:
-			t.From = s.outputs[t.Rule].number
-		default:
-			t.From = -1
+		t := &terms[i]
+		t.From = -1
+		if t.Kind == StateTerm {
+			t.From = *s.lastNumber(t.Of)
 		}
 	}
 }

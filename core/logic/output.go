@@ -10,6 +10,8 @@ type outputMemory struct {
 	takenBy int32   // and the caller that this comes from, or -1
 	mode    Mode
 	hand    float64 // what a person gives an analog one
+	lock    string  // who alone gives it back from off; empty for anybody
+	ends    int64   // when the hand ends, or never
 	tripped bool    // its own interlock has turned it off in the job's fault
 	number  int64   // of its last transition, or -1
 }
@@ -119,39 +121,45 @@ func (s *Stepper) fault() {
 			continue
 		}
 		m, t := &s.outputs[i], &s.transitions[k-1]
-		if m.state, t.To = t.From, t.From; s.p.Outputs[i].Analog() {
-			m.level, t.Level = t.Before, t.Before
-			m.state = onIf(m.level != s.p.Outputs[i].Low)
-		}
+		t.To = t.From
+		m.state, m.level = t.From.State, t.From.Level
 		s.newConds.addAll(s.p.links.outputConds.of(int32(i)))
 		s.newValues.addAll(s.p.links.outputValues.of(int32(i)))
 	}
 }
 
+// stand is how an output stands.
+func (s *Stepper) stand(i int32) Stand {
+	return Stand{State: s.outputs[i].state, Level: s.outputs[i].level}
+}
+
 // stepOutput gives an output what is decided.
 func (s *Stepper) stepOutput(i int32) {
 	o, m := &s.p.Outputs[i], &s.outputs[i]
+	if m.ends <= s.now {
+		m.mode, m.ends = Auto, never
+	}
 	d := s.decide(i)
 	heldBefore := m.held
 	m.held = d.held
 	if d.cause == ByInterlock {
 		if m.mode != Auto {
-			m.mode = Stood // it needs a fresh command
+			m.mode, m.ends = Stood, never // it needs a fresh command
 		}
 		m.tripped = s.circle
 	}
 	if o.Analog() {
 		d.level = s.takeOver(i, d.by, d.level)
 	}
-	before, levelBefore := m.state, m.level
+	before := s.stand(i)
 	changed := d.level != m.level
 	if !o.Analog() {
-		if changed = d.state != before; changed {
+		if changed = d.state != m.state; changed {
 			m.turned, m.everOn = s.now, m.everOn || d.state == On
 		}
 	}
 	m.state, m.level, m.takenBy = d.state, d.level, d.by
-	s.timers.set(s.outputTimer(i), d.until)
+	s.timers.set(s.outputTimer(i), min(d.until, m.ends))
 	if !changed {
 		return
 	}
@@ -167,15 +175,7 @@ func (s *Stepper) stepOutput(i int32) {
 	if heldBefore != NotHeld && (d.cause == ByCall || d.cause == ByNoCall || d.cause == ByHand) {
 		s.explainHold(&reason, heldBefore, &o.restraints)
 	}
-	if !o.Analog() {
-		s.report(OutputKind, i, before, d.state, reason)
-		return
-	}
-	t, again := s.report(OutputKind, i, On, On, reason)
-	if !again {
-		t.Before = levelBefore
-	}
-	t.Level = d.level
+	s.report(Ref{OutputKind, i}, before, Stand{State: d.state, Level: d.level}, reason)
 }
 
 // callerInterlocked tells whether the interlock of one of an output's callers

@@ -6,22 +6,22 @@ import (
 	"rectura/core/unit"
 )
 
-// An Effect is what passing a point does to its rule.
-type Effect uint8
+// An Role is what passing a point does to its rule.
+type Role uint8
 
-// The effects.
+// The roles.
 const (
-	Trips Effect = iota
+	Trips Role = iota
 	Resets
 	Keeps // what a loop does; its Op is empty
 )
 
-func (e Effect) String() string { return [...]string{"trips", "resets", "keeps"}[e] }
+func (e Role) String() string { return [...]string{"trips", "resets", "keeps"}[e] }
 
 // A RulePoint is a value of an input or derived value at which a comparison of a
 // rule trips or resets, or that a loop keeps.
 type RulePoint struct {
-	Effect Effect
+	Role   Role
 	Rule   string          // or loop
 	Name   string          // of the input or derived value
 	Op     sheet.Op        // how it stands to the point when that is passed
@@ -83,13 +83,14 @@ func (p *Program) BandPoints(bands int, settings []float64) []RulePoint {
 
 // Points are those of a rule, an alarm, bands or a loop; none of anything else.
 func (p *Program) Points(name string, settings []float64) []RulePoint {
-	if i := p.RuleIndex(name); i >= 0 {
-		return p.RulePoints(i, settings)
+	r, found := p.Find(name)
+	if rule := p.RuleOf(r); found && rule >= 0 {
+		return p.RulePoints(rule, settings)
 	}
-	if i := p.LoopIndex(name); i >= 0 {
+	if i := p.Index(LoopKind, name); i >= 0 {
 		return p.LoopPoint(i, settings)
 	}
-	if i := p.BandsIndex(name); i >= 0 {
+	if i := p.Index(BandsKind, name); i >= 0 {
 		return p.BandPoints(i, settings)
 	}
 	return nil
@@ -156,25 +157,25 @@ type pointFinder struct {
 
 // find looks for comparisons below a condition. Under a `not` they act the
 // other way round: the condition comes true where the comparison lets go.
-func (f *pointFinder) find(cond int32, negated bool, effect Effect, both bool) {
+func (f *pointFinder) find(cond int32, negated bool, role Role, both bool) {
 	n := &f.p.conds[cond]
 	switch n.op {
 	case condNot:
-		f.find(n.a, !negated, effect, both)
+		f.find(n.a, !negated, role, both)
 	case condFor, condForStrict:
-		f.find(n.a, negated, effect, both)
+		f.find(n.a, negated, role, both)
 	case condAnd, condOr, condQuorum:
 		for _, a := range f.p.args[n.a : n.a+n.b] {
-			f.find(a, negated, effect, both)
+			f.find(a, negated, role, both)
 		}
 	case condBelow, condAtMost, condAbove, condAtLeast:
-		f.compare(n, negated, effect, both)
+		f.compare(n, negated, role, both)
 	case condBetween, condOutside:
-		f.between(n, negated, effect, both)
+		f.between(n, negated, role, both)
 	}
 }
 
-func (f *pointFinder) compare(n *condNode, negated bool, effect Effect, both bool) {
+func (f *pointFinder) compare(n *condNode, negated bool, role Role, both bool) {
 	s := f.values(n)
 	if s == nil {
 		return
@@ -185,14 +186,14 @@ func (f *pointFinder) compare(n *condNode, negated bool, effect Effect, both boo
 	if negated {
 		first, second = second, first
 	}
-	f.add(n, effect, first)
+	f.add(n, role, first)
 	if both {
 		f.add(n, Resets, second)
 	}
 }
 
 // between adds the points of a range, which has two of each.
-func (f *pointFinder) between(n *condNode, negated bool, effect Effect, both bool) {
+func (f *pointFinder) between(n *condNode, negated bool, role Role, both bool) {
 	s := f.values(n)
 	if s == nil {
 		return
@@ -212,7 +213,7 @@ func (f *pointFinder) between(n *condNode, negated bool, effect Effect, both boo
 	if negated {
 		first, second = second, first
 	}
-	f.add(n, effect, first[:]...)
+	f.add(n, role, first[:]...)
 	if both {
 		f.add(n, Resets, second[:]...)
 	}
@@ -224,7 +225,7 @@ type passing struct {
 	point float64
 }
 
-func (f *pointFinder) add(n *condNode, effect Effect, all ...passing) {
+func (f *pointFinder) add(n *condNode, role Role, all ...passing) {
 	name, chain, _ := f.p.measured(n.a)
 	for _, x := range all {
 		stages := []unit.Quantity{{Value: x.point}}
@@ -233,7 +234,7 @@ func (f *pointFinder) add(n *condNode, effect Effect, all ...passing) {
 		} else {
 			stages[0].Unit = f.p.unitOf(name)
 		}
-		f.points = append(f.points, RulePoint{effect, f.rule, name, x.op, stages})
+		f.points = append(f.points, RulePoint{role, f.rule, name, x.op, stages})
 	}
 }
 
@@ -253,10 +254,10 @@ func (f *pointFinder) values(n *condNode) *Stepper {
 
 // unitOf is the unit of a derived value or an analog output.
 func (p *Program) unitOf(name string) unit.Unit {
-	if i := p.DerivedIndex(name); i >= 0 {
+	if i := p.Index(DerivedKind, name); i >= 0 {
 		return p.Derived[i].Unit
 	}
-	return p.Outputs[p.OutputIndex(name)].Unit
+	return p.Outputs[p.Index(OutputKind, name)].Unit
 }
 
 // measured tells whether a value is that of an input, an analog output or a

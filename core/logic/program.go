@@ -48,7 +48,7 @@ type Program struct {
 	daytimes    []daytime
 	zone        *time.Location
 	settle      int64 // a duration
-	index       map[string]int
+	index       map[string]Ref
 	links       links
 }
 
@@ -123,11 +123,10 @@ type Output struct {
 	failLevel float64   // of FailTo
 }
 
-// A Caller is what may call an output: a rule, a band, a follow, a loop, or an
-// alarm by its number as a rule.
+// A Caller is what may call an output: a rule, a band of bands, a follow, a loop, or
+// an alarm.
 type Caller struct {
-	Kind  Kind
-	Index int // of the rule, the bands, the follow or the loop
+	Ref
 	Name  string
 	node  int32 // the condition that is true while it calls
 	value int32 // that it gives to an analog output; -1 for one that is on or off, and where a follow or a loop works it out
@@ -260,47 +259,6 @@ type daytime struct {
 type duration struct {
 	nanoseconds int64
 	setting     int32 // or -1
-}
-
-// InputIndex finds an input by name; -1 if there is none.
-func (p *Program) InputIndex(name string) int { return p.find("i:" + name) }
-
-// DerivedIndex finds a derived value by name; -1 if there is none.
-func (p *Program) DerivedIndex(name string) int { return p.find("d:" + name) }
-
-// SettingIndex finds a setpoint or constant by name; -1 if there is none.
-func (p *Program) SettingIndex(name string) int { return p.find("s:" + name) }
-
-// RuleIndex finds a rule by name; -1 if there is none.
-func (p *Program) RuleIndex(name string) int { return p.find("r:" + name) }
-
-// OutputIndex finds an output by name; -1 if there is none.
-func (p *Program) OutputIndex(name string) int { return p.find("o:" + name) }
-
-func (p *Program) find(key string) int {
-	if i, ok := p.index[key]; ok {
-		return i
-	}
-	return -1
-}
-
-// Name is the name of an input, a rule, bands or an output.
-func (p *Program) Name(kind Kind, index int) string {
-	switch kind {
-	case InputKind:
-		return p.Inputs[index].Name
-	case RuleKind, AlarmKind:
-		return p.Rules[index].Name
-	case BandsKind:
-		return p.Bands[index].Name
-	case MessageKind:
-		return p.Messages[index].Name
-	case FollowKind:
-		return p.Follows[index].Name
-	case LoopKind:
-		return p.Loops[index].Name
-	}
-	return p.Outputs[index].Name
 }
 
 // Clocked tells whether a condition asks for the time of day.

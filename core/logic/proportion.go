@@ -11,7 +11,7 @@ import (
 func (s *Stepper) standingProportion(kind Kind, i int32) (State, Reason) {
 	from := len(s.terms)
 	var node, while int32
-	t := Term{Input: -1, Rule: i}
+	t := Term{Input: -1, Of: Ref{kind, i}}
 	values := [2]int32{-1, -1}
 	if kind == FollowKind {
 		f := &s.p.Follows[i]
@@ -47,10 +47,10 @@ func (s *Stepper) standingProportion(kind Kind, i int32) (State, Reason) {
 // proportionText says what a follow or a loop makes of its value.
 func (p *Program) proportionText(t Term) string {
 	if t.Kind == FollowTerm {
-		f, d := &p.Follows[t.Rule], p.Job.Follows[t.Rule]
+		f, d := &p.Follows[t.Of.Index], p.Job.Follows[t.Of.Index]
 		return d.Call.Of.Name + " " + withUnit(unit.Short(t.Left), p.typeOf(d.Call.Of)) + " gives " + p.Outputs[f.Output].Text(t.High)
 	}
-	l, d := &p.Loops[t.Rule], p.Job.Loops[t.Rule]
+	l, d := &p.Loops[t.Of.Index], p.Job.Loops[t.Of.Index]
 	o, u := &p.Outputs[l.Output], p.typeOf(d.Keep.Of)
 	x, target := unit.ShortPair(t.Left, t.Limit)
 	where := "on"

@@ -78,9 +78,9 @@ type Term struct {
 
 	On      bool         // of a contact
 	Pinned  bool         // of an input
-	Rule    int32        // of a rule, with its State
-	State   State        // also good or bad, of a signal
-	From    int64        // of a rule, an output or bands: the number of the transition to State, or -1
+	Of      Ref          // of what stands in some way, or is sent; a follow or a loop
+	Stand   Stand        // how it does; also good or bad, of a signal
+	From    int64        // the number of the transition to Stand, or -1
 	Fault   signal.Fault // of a bad input
 	Reading float64      // the input's last reading, and where in its chain it came
 	At      int
@@ -103,19 +103,17 @@ const (
 	BadInput
 	ReadingTerm
 	QualityTerm // an input, or a derived value by its condition, is good or bad
-	RuleTerm    // the state of Rule
-	OutputTerm  // the state of the output Rule
+	StateTerm   // how a rule, an alarm, bands or an output stands
 	ValueTerm   // a value that a message carries
 	AlarmTerm   // what people have made of an alarm
-	BandTerm    // which of the bands Rule is in force
 	RangeTerm   // a value, between or outside Limit and High
 	NearTerm    // two values, Left and Limit, and how near they are to be: High
 	TurnTerm    // something that turned or changed at this instant, or did not
 	CrossTerm   // a value that crossed Limit, or did not
 	SlopeTerm   // how far a value rose, Left, over For
 	DaytimeTerm // the time of day
-	FollowTerm  // what the follow Rule makes, High, of its value, Left
-	LoopTerm    // what the loop Rule makes, High, of its value, Left, and its target, Limit
+	FollowTerm  // what the follow Of makes, High, of its value, Left
+	LoopTerm    // what the loop Of makes, High, of its value, Left, and its target, Limit
 )
 
 // A Point is which of a comparison's points was used.
@@ -182,7 +180,7 @@ func (s *Stepper) outputReason(i int32, d decision) Reason {
 	case d.cause == ByHand:
 		return Reason{Cause: ByHand, Mode: s.outputs[i].mode}
 	case d.cause == ByCircle:
-		s.terms = append(s.terms, Term{Kind: OutputTerm, Input: -1, Rule: s.restless, State: s.outputs[s.restless].state})
+		s.terms = append(s.terms, Term{Kind: StateTerm, Input: -1, Of: Ref{OutputKind, s.restless}, Stand: s.stand(s.restless)})
 		return Reason{Cause: ByCircle, Terms: s.terms[from:]}
 	case d.cause == ByInterlock:
 		s.explain(s.p.Outputs[i].interlock, 0, 0, false)
@@ -226,14 +224,14 @@ func (s *Stepper) explain(i int32, length, since int64, waiting bool) {
 	case condAlarmTest:
 		s.terms = append(s.terms, Term{Kind: AlarmTerm, Cond: i, Input: -1, Holds: v == isTrue, For: length, Since: since, Waiting: waiting})
 	case condBand:
-		t := Term{Kind: BandTerm, Cond: i, Input: -1, Rule: n.a, State: s.bandShown(n.a), For: length, Since: since, Waiting: waiting}
+		t := Term{Kind: StateTerm, Cond: i, Input: -1, Of: Ref{BandsKind, n.a}, Stand: s.bandShown(n.a), For: length, Since: since, Waiting: waiting}
 		if v == isUnknown {
 			s.explain(s.p.Bands[n.a].Bands[0].limit, 0, 0, false)
 			return
 		}
 		s.terms = append(s.terms, t)
 	case condOutput:
-		s.terms = append(s.terms, Term{Kind: OutputTerm, Cond: i, Input: -1, Rule: n.a, State: s.outputs[n.a].state, For: length, Since: since, Waiting: waiting})
+		s.terms = append(s.terms, Term{Kind: StateTerm, Cond: i, Input: -1, Of: Ref{OutputKind, n.a}, Stand: Stand{State: s.outputs[n.a].state}, For: length, Since: since, Waiting: waiting})
 	case condTurnsOn, condTurnsOff, condTurns:
 		if v == isUnknown {
 			s.explain(n.a, 0, 0, false)
@@ -245,15 +243,15 @@ func (s *Stepper) explain(i int32, length, since int64, waiting bool) {
 	case condBetween, condOutside, condNear, condChanges, condCrosses, condRising, condFalling:
 		s.explainRelation(i, n, v, length, since, waiting)
 	case condRule:
-		s.terms = append(s.terms, Term{Kind: RuleTerm, Cond: i, Input: -1, Rule: n.a, State: s.rules[n.a].shown, For: length, Since: since, Waiting: waiting})
+		s.terms = append(s.terms, Term{Kind: StateTerm, Cond: i, Input: -1, Of: s.p.RefOf(int(n.a)), Stand: Stand{State: s.rules[n.a].shown}, For: length, Since: since, Waiting: waiting})
 	case condGood, condKnown:
 		t := Term{Input: -1}
 		if n.op == condGood {
 			t = s.input(n.a)
 		}
-		t.Kind, t.Cond, t.State, t.For, t.Since, t.Waiting = QualityTerm, i, Bad, length, since, waiting
+		t.Kind, t.Cond, t.Stand.State, t.For, t.Since, t.Waiting = QualityTerm, i, Bad, length, since, waiting
 		if v == isTrue {
-			t.State = Good
+			t.Stand.State = Good
 		}
 		s.terms = append(s.terms, t)
 	case condFor, condForStrict:
@@ -492,11 +490,11 @@ func (p *Program) cause(t Transition, clock Clock) string {
 	case ByReset:
 		return "reset: " + p.termsText(r.Terms, t.Time, clock)
 	case ByCircle:
-		return CircleText(p.Outputs[r.Terms[0].Rule].Name) + ": fails to " + p.toText(t)
+		return CircleText(p.Name(r.Terms[0].Of)) + ": fails to " + p.StandText(t.Ref, t.To)
 	case ByPerson:
 		return "reset by a person; " + p.termsText(r.Terms, t.Time, clock)
 	case ByHand:
-		return map[Mode]string{HandOn: "in hand: on", HandOff: "in hand: off", HandAt: "in hand: " + p.toText(t), Stood: "stood off by a person"}[r.Mode]
+		return map[Mode]string{HandOn: "in hand: on", HandOff: "in hand: off", HandAt: "in hand: " + p.StandText(t.Ref, t.To), Stood: "stood off by a person"}[r.Mode]
 	case Following:
 		return p.TermText(r.Terms[0])
 	case NotWhile:
@@ -529,7 +527,7 @@ func (p *Program) cause(t Transition, clock Clock) string {
 		}
 		return "no longer called by " + p.callerNames(r.Callers)
 	case ByFail:
-		return p.callerNames(r.Callers) + " undecided: fails to " + p.toText(t)
+		return p.callerNames(r.Callers) + " undecided: fails to " + p.StandText(t.Ref, t.To)
 	case ByTermsAgain:
 		return "decided again: " + p.termsText(r.Terms, t.Time, clock)
 	}
@@ -609,8 +607,11 @@ func (p *Program) TermText(t Term) string {
 	switch t.Kind {
 	case ContactTerm:
 		return p.Inputs[t.Input].Name + " is " + p.Job.Inputs[t.Input].StateWord(t.On)
-	case RuleTerm:
-		return p.Rules[t.Rule].Name + " is " + p.StateText(p.KindOf(int(t.Rule)), int(t.Rule), t.State)
+	case StateTerm:
+		if t.Of.Kind == OutputKind { // a condition asks whether it is on, of an analog one too
+			return p.Name(t.Of) + " is " + t.Stand.State.String()
+		}
+		return p.Name(t.Of) + " is " + p.StandText(t.Of, t.Stand)
 	case ValueTerm:
 		return p.sentValue(t)
 	case AlarmTerm:
@@ -620,12 +621,8 @@ func (p *Program) TermText(t Term) string {
 		}
 		n := &p.conds[t.Cond]
 		return p.Alarms[n.a].Name + is + [...]string{"announced", "unacknowledged", "shelved"}[n.n]
-	case OutputTerm:
-		return p.Outputs[t.Rule].Name + " is " + t.State.String()
 	case FollowTerm, LoopTerm:
 		return p.proportionText(t)
-	case BandTerm:
-		return p.Bands[t.Rule].Name + " is " + p.StateText(BandsKind, int(t.Rule), t.State)
 	case TurnTerm:
 		return p.turnText(t)
 	case RangeTerm, NearTerm, CrossTerm, SlopeTerm, DaytimeTerm:
@@ -636,12 +633,12 @@ func (p *Program) TermText(t Term) string {
 			name = p.Inputs[t.Input].Name
 		}
 		switch {
-		case t.State == Bad && t.Input >= 0 && t.Fault == signal.NotRead:
+		case t.Stand.State == Bad && t.Input >= 0 && t.Fault == signal.NotRead:
 			return name + " is not read yet"
-		case t.State == Bad && t.Input >= 0:
+		case t.Stand.State == Bad && t.Input >= 0:
 			return name + " is bad: " + p.faultText(t)
 		}
-		return name + " is " + t.State.String()
+		return name + " is " + t.Stand.State.String()
 	case BadInput:
 		if t.Fault == signal.NotRead {
 			return p.Inputs[t.Input].Name + " is not read yet"

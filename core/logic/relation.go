@@ -22,7 +22,7 @@ func (p *Program) turnText(t Term) string {
 		return name + not + " changed"
 	}
 	word := func(on bool) string {
-		if i := p.InputIndex(name); i >= 0 {
+		if i := p.Index(InputKind, name); i >= 0 {
 			return p.Job.Inputs[i].StateWord(on)
 		}
 		if on {

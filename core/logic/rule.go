@@ -193,9 +193,7 @@ func (s *Stepper) stepRule(i int32, rule int32) truth {
 	}
 	if before := m.shown; state != before {
 		m.shown = state
-		kind := RuleKind
 		if r.alarm >= 0 {
-			kind = AlarmKind
 			s.newConds.addAll(s.p.Alarms[r.alarm].tests)
 		}
 		reason := s.ruleReason(r, v, before)
@@ -205,7 +203,7 @@ func (s *Stepper) stepRule(i int32, rule int32) truth {
 		} else if s.conds[v.look].changed != s.now && (state == On && heldBefore != ByMinimumOn || state == Off && heldBefore == ByMinimumOn) && before != Undecided {
 			s.explainHold(&reason, heldBefore, &r.restraints)
 		}
-		s.report(kind, rule, before, state, reason)
+		s.report(s.p.RefOf(int(rule)), Stand{State: before}, Stand{State: state}, reason)
 	}
 	return value
 }

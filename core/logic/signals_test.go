@@ -94,7 +94,7 @@ func TestInputDelayIsChangedWhileItRuns(t *testing.T) {
 	s.Set(0, 2)
 	made := s.MustStep(7e9)
 	require.NotEmpty(t, made)
-	assert.Equal(t, logic.Bad, made[0].To)
+	assert.Equal(t, logic.Bad, made[0].To.State)
 }
 
 // Points of a derived value stand in its own unit.

@@ -3,24 +3,24 @@ package logic
 // Standing is how a rule or an output stands after the last instant, and why it
 // is not otherwise, as a Transition that leads from its state to the same one.
 // What holds it back is in its Reason. It is valid until the next Step.
-func (s *Stepper) Standing(kind Kind, index int) Transition {
-	i := int32(index)
+func (s *Stepper) Standing(r Ref) Transition {
+	i := r.Index
 	s.reasonFrom = len(s.terms)
-	t := Transition{Time: s.now, Kind: kind, Index: i}
-	switch kind {
+	t := Transition{Time: s.now, Ref: r}
+	switch r.Kind {
 	case RuleKind, AlarmKind:
-		t.To, t.Reason = s.rules[i].shown, s.standingRule(i)
+		rule := int32(s.p.RuleOf(r))
+		t.To.State, t.Reason = s.rules[rule].shown, s.standingRule(rule)
 	case OutputKind:
-		t.To, t.Level, t.Before = s.outputs[i].state, s.outputs[i].level, s.outputs[i].level
-		t.Reason = s.standingOutput(i)
+		t.To, t.Reason = s.stand(i), s.standingOutput(i)
 	case FollowKind, LoopKind:
-		t.To, t.Reason = s.standingProportion(kind, i)
+		t.To.State, t.Reason = s.standingProportion(r.Kind, i)
 	case BandsKind:
 		t.To, t.Reason = s.bandShown(i), s.bandReason(i)
 	case InputKind:
-		t.To = Good
+		t.To.State = Good
 		if s.faultOf(i) != 0 {
-			t.To = Bad
+			t.To.State = Bad
 		}
 		term := s.input(i)
 		term.Kind = ReadingTerm
@@ -125,19 +125,18 @@ func (s *Stepper) OutputState(output int) State { return s.outputs[output].state
 func (s *Stepper) Setting(setting int) float64 { return s.settings[setting] }
 
 // RulesBehind are the rules that something directly depends on: a rule itself,
-// and those that call an output.
-func (p *Program) RulesBehind(kind Kind, index int) []int {
-	switch kind {
-	case RuleKind, AlarmKind:
-		return []int{index}
-	case OutputKind:
-		var all []int
-		for _, i := range p.Callers(index) {
-			if c := p.Calling[i]; c.Kind == RuleKind {
-				all = append(all, c.Index)
+// that of an alarm, and those that call an output.
+func (p *Program) RulesBehind(r Ref) []int {
+	if rule := p.RuleOf(r); rule >= 0 {
+		return []int{rule}
+	}
+	var all []int
+	if r.Kind == OutputKind {
+		for _, i := range p.Callers(int(r.Index)) {
+			if rule := p.RuleOf(p.Calling[i].Ref); rule >= 0 {
+				all = append(all, rule)
 			}
 		}
-		return all
 	}
-	return nil
+	return all
 }

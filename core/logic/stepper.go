@@ -20,58 +20,19 @@ const (
 
 func (v truth) not() truth { return [...]truth{isTrue, isFalse, isUnknown}[v] }
 
-// A State is what a transition leads from and to.
-type State uint8
-
-// The states of rules and outputs, and the qualities of inputs.
-const (
-	Off State = iota
-	On
-	Undecided
-	Good
-	Bad
-)
-
-// String is the state's name, but for a band in force, which StateText names.
-func (s State) String() string {
-	if s >= FirstBand {
-		return fmt.Sprintf("band %d", s-FirstBand)
-	}
-	return [...]string{"off", "on", "undecided", "good", "bad"}[s]
-}
-
-// A Kind is what a transition is one of.
-type Kind uint8
-
-// The kinds of things that change.
-const (
-	InputKind Kind = iota
-	RuleKind
-	OutputKind
-	BandsKind
-	AlarmKind // a rule that is an alarm's condition
-	MessageKind
-	FollowKind // these two change nothing but the output that they call
-	LoopKind
-)
-
-func (k Kind) String() string {
-	return [...]string{"input", "rule", "output", "bands", "alarm", "message", "follow", "loop"}[k]
-}
-
 // A Transition is one thing that an instant left in another state, with the
 // reason. Its Reason holds slices that the next Step overwrites; Clone it to
 // keep it.
 type Transition struct {
-	Time     int64
-	Number   int64 // of its run, from 0
-	Kind     Kind
-	Index    int32 // of the input, rule, bands or output
-	From, To State
+	Time   int64
+	Number int64 // of its run, from 0
+	Ref
+	From, To Stand
 	Reason   Reason
-
-	Before, Level float64 // of an analog output, in its unit
 }
+
+// LevelOnly tells whether an analog output has taken another value, not more.
+func (t *Transition) LevelOnly() bool { return t.From.Level != t.To.Level }
 
 // A Stepper runs a Program one instant at a time: the program, which running does
 // not change; its Memory; and room for what an instant needs, which can be thrown
@@ -110,6 +71,9 @@ type Stepper struct {
 
 	transitions   []Transition
 	alarmChanges  []AlarmChange
+	asked         []AlarmChange // by people, since the last instant
+	endings       []ending
+	shelvings     []shelving
 	kept          []Transition // of these, what Step gives out
 	callersFrom   []int64
 	bandReports   []int32
@@ -197,7 +161,7 @@ func (s *Stepper) retime(i int32) {
 		if d.Name == "" {
 			return d.Amount.Nanoseconds()
 		}
-		return s.settingDuration(int32(s.p.SettingIndex(d.Name)))
+		return s.settingDuration(int32(s.p.Index(SettingKind, d.Name)))
 	}
 	if s.p.Inputs[i].Chain != nil {
 		s.analog[i].Retime(length)
@@ -265,7 +229,7 @@ func (s *Stepper) setInputTimer(i int32) {
 	} else {
 		due = s.inputs[i].contact.Due()
 	}
-	s.timers.set(s.inputTimer(i), due)
+	s.timers.set(s.inputTimer(i), min(due, s.inputs[i].pinEnds))
 }
 
 // inputTimer is the number of an input's timer: behind those of the conditions
@@ -277,11 +241,14 @@ func (s *Stepper) outputTimer(i int32) int32 { return int32(len(s.p.conds)+1+len
 
 // tick looks at an input whose timer is due.
 func (s *Stepper) tick(i int32) {
-	var changed bool
+	changed := false
+	if m := &s.inputs[i]; m.pinEnds <= s.now {
+		m.pinned, m.pinEnds, changed = false, never, true
+	}
 	if s.p.Inputs[i].Chain != nil {
-		changed = s.analog[i].Tick(s.now)
+		changed = s.analog[i].Tick(s.now) || changed
 	} else {
-		changed = s.inputs[i].contact.Tick(s.now)
+		changed = s.inputs[i].contact.Tick(s.now) || changed
 	}
 	if changed {
 		s.markInput(i)
@@ -306,6 +273,9 @@ func (s *Stepper) readWaiting() {
 
 var celsius = unit.MustLookup("degC")
 
+// Program is what the Stepper runs.
+func (s *Stepper) Program() *Program { return s.p }
+
 // Next is the time at which the next timer falls due; the end of time if none
 // runs. An instant must not be passed over it.
 func (s *Stepper) Next() int64 { return s.timers.earliest() }
@@ -319,13 +289,14 @@ func (s *Stepper) Step(t int64) ([]Transition, error) {
 		return nil, fmt.Errorf("an instant at %d ns after one at %d ns; time does not go back", t, s.now)
 	}
 	for _, t := range s.transitions {
-		if r := s.reportOf(t.Kind, t.Index); r != nil {
+		if r := s.reportOf(t.Ref); r != nil {
 			*r = 0
 		}
 	}
-	s.alarmChanges, s.decided = s.alarmChanges[:0], false
+	s.decided = false
 	s.transitions, s.terms, s.rulesNamed = s.transitions[:0], s.terms[:0], s.rulesNamed[:0]
 	s.now = t
+	s.begin()
 	settled := int32(len(s.p.conds)) // the timer of the settling time
 	switch {
 	case !s.began:
@@ -445,7 +416,7 @@ func (s *Stepper) settledTransitions() []Transition {
 	s.kept = s.kept[:0]
 	for _, outputs := range [...]bool{false, true} {
 		for _, t := range s.transitions {
-			if (t.Kind == OutputKind) == outputs && (t.From != t.To || t.Before != t.Level) {
+			if (t.Kind == OutputKind) == outputs && s.differs(&t) {
 				s.kept = append(s.kept, t)
 			}
 		}
@@ -472,7 +443,7 @@ func (s *Stepper) stepInputs() {
 			}
 			if before := s.inputs[i].quality; now != before || !s.inputs[i].read {
 				if !!s.inputs[i].read {
-					s.report(InputKind, i, before, now, s.inputReason(i))
+					s.report(Ref{InputKind, i}, Stand{State: before}, Stand{State: now}, s.inputReason(i))
 				}
 				s.inputs[i].quality, s.inputs[i].read = now, true
 			}
@@ -521,6 +492,15 @@ func (s *Stepper) callers(output int) State {
 // last instant.
 func (s *Stepper) OutputUndecided(output int) bool { return s.callers(output) == Undecided }
 
+// differs tells whether something has ended different. Of an analog output its value
+// counts.
+func (s *Stepper) differs(t *Transition) bool {
+	if t.Kind == OutputKind && s.p.Outputs[t.Index].Analog() {
+		return t.From.Level != t.To.Level
+	}
+	return t.From != t.To
+}
+
 // Decided tells whether outputs were decided at the last instant: whether any of
 // them, or what calls them, may be another.
 func (s *Stepper) Decided() bool { return s.decided }
@@ -539,29 +519,30 @@ func (s *Stepper) DerivedValue(derived int) (value float64, good bool) {
 
 // report notes a transition. A thing that changes again at the same instant has
 // one, from where it was to where it comes to rest.
-func (s *Stepper) report(kind Kind, index int32, from, to State, because Reason) (t *Transition, again bool) {
-	if r := s.reportOf(kind, index); r != nil {
-		if *r > 0 {
-			t = &s.transitions[*r-1]
+func (s *Stepper) report(r Ref, from, to Stand, because Reason) {
+	if k := s.reportOf(r); k != nil {
+		if *k > 0 {
+			t := &s.transitions[*k-1]
 			t.To, t.Reason = to, because
-			return t, true
+			return
 		}
-		*r = int32(len(s.transitions)) + 1
+		*k = int32(len(s.transitions)) + 1
 	}
-	s.transitions = append(s.transitions, Transition{Time: s.now, Kind: kind, Index: index, From: from, To: to, Reason: because})
-	return &s.transitions[len(s.transitions)-1], false
+	s.transitions = append(s.transitions, Transition{Time: s.now, Ref: r, From: from, To: to, Reason: because})
 }
 
-// reportOf is where the number of a rule's or output's transition of this
-// instant stands, from 1; nil for what changes once only.
-func (s *Stepper) reportOf(kind Kind, index int32) *int32 {
-	switch kind {
-	case RuleKind, AlarmKind:
-		return &s.ruleReports[index]
+// reportOf is where the number of a thing's transition of this instant stands, from
+// 1; nil for what changes once only.
+func (s *Stepper) reportOf(r Ref) *int32 {
+	switch r.Kind {
+	case RuleKind:
+		return &s.ruleReports[r.Index]
+	case AlarmKind:
+		return &s.ruleReports[s.p.Alarms[r.Index].Rule]
 	case OutputKind:
-		return &s.outputReports[index]
+		return &s.outputReports[r.Index]
 	case BandsKind:
-		return &s.bandReports[index]
+		return &s.bandReports[r.Index]
 	}
 	return nil
 }

@@ -38,7 +38,7 @@ type Panel struct {
 type Point struct {
 	Rule   string
 	Value  float64
-	Effect logic.Effect
+	Effect logic.Role
 	Op     sheet.Op
 }
 
@@ -105,7 +105,7 @@ func FromReplay(r *bench.Result, title, subtitle string, only ...string) (*Chart
 		if !wanted(b.Name) {
 			continue
 		}
-		lane := Lane{Name: b.Name, Kind: logic.BandsKind, Spans: r.Spans(logic.BandsKind, i)}
+		lane := Lane{Name: b.Name, Kind: logic.BandsKind, Spans: r.Spans(logic.Ref{Kind: logic.BandsKind, Index: int32(i)})}
 		for _, band := range b.Bands {
 			lane.Bands = append(lane.Bands, band.Title)
 		}
@@ -122,7 +122,7 @@ func FromReplay(r *bench.Result, title, subtitle string, only ...string) (*Chart
 		if sum.Range != nil || !wanted(sum.Name) {
 			continue // it has a panel
 		}
-		c.Lanes = append(c.Lanes, Lane{Name: sum.Name, Kind: sum.Kind, Spans: r.Spans(sum.Kind, int(sum.Index)), Starts: sum.Starts})
+		c.Lanes = append(c.Lanes, Lane{Name: sum.Name, Kind: sum.Kind, Spans: r.Spans(sum.Ref), Starts: sum.Starts})
 		if sum.Kind != logic.OutputKind {
 			continue
 		}
@@ -137,24 +137,24 @@ func FromReplay(r *bench.Result, title, subtitle string, only ...string) (*Chart
 
 // messageLane has a moment for each time that a message was sent.
 func messageLane(r *bench.Result, message int) Lane {
-	spans := r.Spans(logic.MessageKind, message)
+	spans := r.Spans(logic.Ref{Kind: logic.MessageKind, Index: int32(message)})
 	return Lane{Name: r.Program.Messages[message].Name, Kind: logic.MessageKind, Spans: spans, Starts: len(spans) / 2}
 }
 
 func points(of []logic.RulePoint) []Point {
 	var all []Point
 	for _, pt := range of {
-		all = append(all, Point{pt.Rule, pt.Value().Value, pt.Effect, pt.Op})
+		all = append(all, Point{pt.Rule, pt.Value().Value, pt.Role, pt.Op})
 	}
 	return all
 }
 
-// Band is which band a state is, and its title.
-func (l *Lane) Band(s logic.State) (band int, title string, ok bool) {
-	if band = int(s) - int(logic.FirstBand); l.Bands == nil || band < 0 {
+// Band is which band is in force where bands stand in a way, and its title.
+func (l *Lane) Band(s logic.Stand) (band int, title string, ok bool) {
+	if l.Bands == nil || s.State != logic.On {
 		return 0, "", false
 	}
-	return band, l.Bands[band], true
+	return int(s.Band), l.Bands[s.Band], true
 }
 
 // Depth is how far out a band is: 1 for the outermost, 0 for that without a limit.

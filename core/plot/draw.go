@@ -248,7 +248,7 @@ func (d *drawing) points(p *Panel, low, high, from, to float64, y func(float64) 
 		at = min(max(line, at+labelHeight), to-float64(labelHeight*(len(labels)-1-i)))
 		end := float64(Width - right)
 		if inside(pt.Value) {
-			dashes := map[logic.Effect][]vg.Length{logic.Trips: {6, 3}, logic.Resets: {1.5, 3}}[pt.Effect]
+			dashes := map[logic.Role][]vg.Length{logic.Trips: {6, 3}, logic.Resets: {1.5, 3}}[pt.Effect]
 			d.line(left, y(pt.Value), end, y(pt.Value), 1, accent, dashes...)
 			d.line(end, y(pt.Value), end+7, at, 0.6, accent)
 		}
@@ -344,7 +344,7 @@ func (d *drawing) lane(l *Lane, y float64) {
 		if l.Kind == logic.MessageKind {
 			w = math.Max(w, 2)
 		}
-		if band, title, ok := l.Band(s.State); ok {
+		if band, title, ok := l.Band(s.Stand); ok {
 			if depth := l.Depth(band); depth > 0 {
 				d.rect(x, base-11, w, 11, color.NRGBA{accent.R, accent.G, accent.B, uint8(70 + 185*depth)})
 				if w > 7*float64(len(title)) {

@@ -6,6 +6,7 @@ import (
 	"time"
 
 	"rectura/core/bench"
+	"rectura/core/logic"
 	"rectura/core/unit"
 )
 
@@ -50,7 +51,7 @@ func (s *Server) Explain(ctx context.Context, request ExplainRequestObject) (Exp
 	return v, nil
 }
 
-func groundViews(all []bench.Ground) []Ground {
+func groundViews(all []logic.Ground) []Ground {
 	views := []Ground{}
 	for _, g := range all {
 		v := Ground{Text: g.Text, Under: append([]int{}, g.Under...)}

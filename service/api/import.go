@@ -13,6 +13,7 @@ import (
 	"time"
 
 	"rectura/core/bench"
+	"rectura/core/logic"
 	"rectura/core/recording"
 	"rectura/core/recording/format"
 	textfile "rectura/core/recording/text"
@@ -214,10 +215,10 @@ func previewColumn(p *program, c *recording.Column, clock recording.Clock) Previ
 	if p == nil {
 		return v
 	}
-	switch i := p.InputIndex(c.Name); {
-	case p.OutputIndex(c.Name) >= 0:
+	switch i := p.Index(logic.InputKind, c.Name); {
+	case p.Index(logic.OutputKind, c.Name) >= 0:
 		v.Point = "output, as the plant did"
-	case p.DerivedIndex(c.Name) >= 0:
+	case p.Index(logic.DerivedKind, c.Name) >= 0:
 		v.Point = "derived, computed anew"
 	case i >= 0 && p.Inputs[i].Chain == nil:
 		v.Point = "contact"

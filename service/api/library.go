@@ -224,7 +224,7 @@ func (l *library) trace(ctx context.Context, revision, recordingID int64, point 
 		return nil, nil, err
 	}
 	key := traceKey{revision: revision, recording: recordingID, point: point}
-	input, derived, output := p.InputIndex(point), p.DerivedIndex(point), p.OutputIndex(point)
+	input, derived, output := p.Index(logic.InputKind, point), p.Index(logic.DerivedKind, point), p.Index(logic.OutputKind, point)
 	if output >= 0 {
 		key.played = o.key()
 	}
@@ -270,7 +270,7 @@ func (l *library) level(work context.Context, p *program, r *recording.Recording
 			l.traces.add(other, c, columnSize(c))
 		}
 	}
-	return result.Level(p.OutputIndex(key.point)), nil
+	return result.Level(p.Index(logic.OutputKind, key.point)), nil
 }
 
 // forgetRevision gives up what was made of a revision that is deleted.

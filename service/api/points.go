@@ -76,7 +76,7 @@ func (s *Server) analog(ctx context.Context, revision int64, name string) (*logi
 	if err != nil {
 		return nil, err
 	}
-	i := p.InputIndex(name)
+	i := p.Index(logic.InputKind, name)
 	if i < 0 {
 		return nil, fmt.Errorf("revision %d has no input named %s: %w", revision, name, store.ErrNotFound)
 	}

@@ -91,7 +91,7 @@ func replayOptions(set *map[string]string, scan *string) (bench.Options, error) 
 func playOptions(set map[string]string, scan string) (o bench.Options, err error) {
 	o.Set = map[string]unit.Quantity{}
 	for name, value := range set {
-		if o.Set[name], err = bench.ParseValue(value); err != nil {
+		if o.Set[name], err = logic.ParseValue(value); err != nil {
 			return o, refuse(http.StatusUnprocessableEntity, name+": "+err.Error())
 		}
 	}
@@ -110,7 +110,7 @@ func transitionViews(r *bench.Result, some []logic.Transition) []Transition {
 	all := []Transition{}
 	for _, t := range some {
 		from, to := p.States(t)
-		v := Transition{Number: t.Number, T: seconds(t.Time - r.Recording.Origin), Time: clock.FormatMillis(t.Time), Name: p.Name(t.Kind, int(t.Index)),
+		v := Transition{Number: t.Number, T: seconds(t.Time - r.Recording.Origin), Time: clock.FormatMillis(t.Time), Name: p.Name(t.Ref),
 			Kind: TransitionKind(t.Kind.String()), From: from, To: to, Because: p.Sentence(t, clock.Format), Reasons: []Reason{}}
 		for _, term := range slices.Concat(t.Reason.Terms, t.Reason.Permit) {
 			reason := Reason{Text: p.TermText(term), Transition: numbered(term.From)}
@@ -150,7 +150,7 @@ func summaryViews(r *bench.Result) []Summary {
 			v.Min, v.Max, v.Mean, v.Unit, v.Final = finite(x.Min), finite(x.Max), finite(x.Mean), &u, o.Text(x.Final)
 		} else {
 			on := seconds(sum.On)
-			v.Starts, v.OnSeconds, v.Final = &sum.Starts, &on, r.Program.StateText(sum.Kind, int(sum.Index), sum.Final)
+			v.Starts, v.OnSeconds, v.Final = &sum.Starts, &on, r.Program.StandText(sum.Ref, sum.Final)
 		}
 		all = append(all, v)
 	}
@@ -192,7 +192,7 @@ func laneViews(r *bench.Result, c *plot.Chart) []Lane {
 				state = SpanStateUnread
 			}
 			view := Span{From: seconds(span.From - r.Recording.Origin), To: seconds(span.To - r.Recording.Origin), State: state}
-			if level, title, ok := lane.Band(span.State); ok {
+			if level, title, ok := lane.Band(span.Stand); ok {
 				view.State = SpanStateOff
 				if depth := lane.Depth(level); depth > 0 {
 					view.State, view.Label, view.Depth = SpanStateOn, &title, &depth

@@ -127,8 +127,8 @@ func ruleViews(p *logic.Program, phrases bool) []Rule {
 }
 
 func rulePointView(pt logic.RulePoint) RulePoint {
-	v := RulePoint{Rule: pt.Rule, Effect: RulePointEffect(pt.Effect.String()), Input: pt.Name, Op: string(pt.Op), Stages: quantities(pt.Stages)}
-	if pt.Effect == logic.Keeps {
+	v := RulePoint{Rule: pt.Rule, Effect: RulePointEffect(pt.Role.String()), Input: pt.Name, Op: string(pt.Op), Stages: quantities(pt.Stages)}
+	if pt.Role == logic.Keeps {
 		return v
 	}
 	direction := RulePointDirectionRising

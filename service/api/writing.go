@@ -166,10 +166,10 @@ func namedView(job *sheet.Job, d sheet.Declaration, p *logic.Program) Named {
 			break
 		}
 		v.Kind, v.Unit = NamedKindInput, d.Engineering().Name()
-		if p == nil || p.InputIndex(d.Name) < 0 {
+		if p == nil || p.Index(logic.InputKind, d.Name) < 0 {
 			break
 		}
-		if low, high, ok := p.Inputs[p.InputIndex(d.Name)].Chain.Reach(); ok {
+		if low, high, ok := p.Inputs[p.Index(logic.InputKind, d.Name)].Chain.Reach(); ok {
 			v.Low, v.High = &low, &high
 		}
 	case *sheet.Derived:
@@ -239,9 +239,9 @@ func (s *Server) play(ctx context.Context, p *logic.Program, request *PlayReques
 // bandStates are which bands are in force at the end of a replay.
 func bandStates(r *bench.Result) []Summary {
 	var all []Summary
-	for i, b := range r.Program.Bands {
-		spans := r.Spans(logic.BandsKind, i)
-		all = append(all, Summary{Name: b.Name, Kind: logic.BandsKind.String(), Final: r.Program.StateText(logic.BandsKind, i, spans[len(spans)-1].State)})
+	for _, b := range r.Program.All(logic.BandsKind) {
+		spans := r.Spans(b)
+		all = append(all, Summary{Name: r.Program.Name(b), Kind: b.Kind.String(), Final: r.Program.StandText(b, spans[len(spans)-1].Stand)})
 	}
 	return all
 }
