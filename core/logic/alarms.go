@@ -27,16 +27,17 @@ const (
 // alarm compiles what an alarm calls, after all rules.
 func (c *compiler) alarm(i int, d *sheet.Alarm) {
 	a := &c.p.Alarms[i]
+	c.begins(AlarmKind, i)
 	if d.Inhibit != nil {
-		a.inhibit = c.cond(d.Inhibit.Condition)
+		a.inhibit = c.condition("inhibit when", d.Inhibit.Condition)
 	}
-	a.node = c.addCond(condNode{op: condAlarm, a: int32(i)})
+	c.part("step", 0, func() { a.node = c.addCond(condNode{op: condAlarm, a: int32(i)}) })
 	announced := int32(-1)
 	for _, call := range d.Calls {
 		caller := Caller{Ref: Ref{AlarmKind, int32(i)}, Name: d.Name, node: c.p.Rules[a.Rule].node}
 		if call.Until {
 			if announced < 0 {
-				announced = c.alarmTest(i, alarmAnnounced)
+				c.part("announced", 0, func() { announced = c.alarmTest(i, alarmAnnounced) })
 			}
 			caller.Name, caller.node = d.Name+" until acknowledged", announced
 		}
@@ -74,6 +75,12 @@ func (s *Stepper) stepAlarm(index int32) {
 		s.newConds.add(test)
 		s.again = s.again || test < s.p.Alarms[index].node
 	}
+}
+
+// markAlarm has the step of an alarm done, and what is asked of it answered.
+func (s *Stepper) markAlarm(index int32) {
+	s.newConds.add(s.p.Alarms[index].node)
+	s.newConds.addAll(s.p.Alarms[index].tests)
 }
 
 // alarmHolds answers what is asked of an alarm.

@@ -62,6 +62,7 @@ func (s *Stepper) takeOver(i, caller int32, level float64) float64 {
 			continue
 		}
 		m := &s.loops[x.Index]
+		was := *m
 		if c == caller && !m.has && m.begun != s.now && s.p.Loops[x.Index].integral >= 0 {
 			level = s.outputs[i].level
 			if other, best := s.chosen(i, c); other >= 0 && s.p.Outputs[i].prefers(best, level) {
@@ -69,7 +70,9 @@ func (s *Stepper) takeOver(i, caller int32, level float64) float64 {
 			}
 			m.takeOver(level)
 		}
-		m.has = c == caller
+		if m.has = c == caller; *m != was {
+			s.touched.add(s.p.number(x.Ref))
+		}
 	}
 	return level
 }

@@ -22,21 +22,35 @@ type Band struct {
 
 func (c *compiler) bands(d *sheet.Bands) {
 	index := len(c.p.Bands)
-	b := Bands{Name: d.Name, cumulative: d.Cumulative != nil, delay: c.clause(d.For)}
-	for _, band := range d.Bands {
-		limit := int32(-1)
-		if band.Op != "" {
-			x := &sheet.Compare{Op: band.Op, L: d.Of, R: band.Limit}
-			if d.Hysteresis != nil {
-				x.Hysteresis = d.Hysteresis.Value
-			}
-			limit = c.compare(x)
-		}
-		b.Bands = append(b.Bands, Band{Title: band.Title(), limit: limit})
+	c.begins(BandsKind, index)
+	print := c.printValue(d.Of)
+	if d.Hysteresis != nil {
+		print = print*31 + c.printValue(d.Hysteresis.Value)
 	}
-	b.node = c.addCond(condNode{op: condBands, a: int32(index)})
+	for _, band := range d.Bands {
+		if print = print*31 + printText(string(band.Op), band.Title()); band.Op != "" {
+			print = print*31 + c.printValue(band.Limit)
+		}
+	}
+	b := Bands{Name: d.Name, cumulative: d.Cumulative != nil, delay: c.clause(d.For)}
+	c.part("limits", print, func() {
+		for _, band := range d.Bands {
+			limit := int32(-1)
+			if band.Op != "" {
+				x := &sheet.Compare{Op: band.Op, L: d.Of, R: band.Limit}
+				if d.Hysteresis != nil {
+					x.Hysteresis = d.Hysteresis.Value
+				}
+				limit = c.compare(x)
+			}
+			b.Bands = append(b.Bands, Band{Title: band.Title(), limit: limit})
+		}
+		b.node = c.addCond(condNode{op: condBands, a: int32(index)})
+		for i := range b.Bands {
+			b.Bands[i].node = c.addCond(condNode{op: condBand, a: int32(index), b: int32(i)})
+		}
+	})
 	for i := range b.Bands {
-		b.Bands[i].node = c.addCond(condNode{op: condBand, a: int32(index), b: int32(i)})
 		c.callAll(d.Bands[i].Calls, Caller{Ref: Ref{BandsKind, int32(index)}, Name: d.Name + " (" + b.Bands[i].Title + ")", node: b.Bands[i].node})
 	}
 	c.p.Bands = append(c.p.Bands, b)

@@ -3,6 +3,7 @@ package logic
 import (
 	"fmt"
 	"math"
+	"slices"
 	"strings"
 
 	"rectura/core/signal"
@@ -333,12 +334,17 @@ func (s *Stepper) Command(c Command) (Effect, error) {
 	if err := s.p.check(c); err != nil {
 		return Effect{}, err
 	}
+	if c.Do == Look {
+		s.dirty = true
+		return Effect{}, nil
+	}
 	i := c.Of.Index
 	if o := c.Do; (o == TakeInHand || o == GiveBack || o == StandOff) && s.outputs[i].lock != "" && s.outputs[i].lock != c.Lock {
 		return Effect{}, fmt.Errorf("%s is kept off with the lock %s, which alone gives it back", s.p.Name(c.Of), s.outputs[i].lock)
 	}
 	before := s.wanted(c)
 	s.carryOut(c, i)
+	s.touched.add(s.p.number(c.Of))
 	s.dirty = true
 	return Effect{before, s.wanted(c)}, nil
 }
@@ -348,7 +354,7 @@ func (s *Stepper) carryOut(c Command, i int32) {
 	case SetSetting:
 		s.Set(int(i), c.Value)
 	case ResetRule:
-		rule := s.p.RuleOf(c.Of)
+		rule := int32(s.p.RuleOf(c.Of))
 		s.resets[rule] = true
 		s.newConds.add(s.p.Rules[rule].node)
 	case TakeInHand, StandOff, GiveBack:
@@ -379,34 +385,31 @@ func (s *Stepper) carryOut(c Command, i int32) {
 			a.Acknowledge()
 		case Shelve:
 			a.Shelve(never)
-			s.shelvings = append(s.shelvings, shelving{i, c.For})
+			s.lasts(c)
 		case Unshelve:
 			a.Unshelve()
+			s.lasts(c)
 		default:
 			a.TakeOut(c.Do == TakeOut)
 		}
 		if *a != before {
 			s.asked = append(s.asked, AlarmChange{Alarm: i, From: before, To: *a})
 		}
-		s.newConds.add(s.p.Alarms[i].node)
+		s.markAlarm(i)
 	}
 }
 
-// An ending is the end of a hand or a pin, so many nanoseconds from the next
-// instant.
+// An ending is the end of a hand, a pin or a shelving, so many nanoseconds from the
+// next instant.
 type ending struct {
 	of Ref
 	in int64
 }
 
-// A shelving is one that counts from the next instant.
-type shelving struct {
-	alarm int32
-	in    int64
-}
-
+// lasts gives what is commanded its end, in place of one that was given before.
 func (s *Stepper) lasts(c Command) {
-	if c.For > 0 {
+	s.endings = slices.DeleteFunc(s.endings, func(e ending) bool { return e.of == c.Of })
+	if c.For > 0 && c.Do != GiveBack && c.Do != UnpinInput && c.Do != Unshelve {
 		s.endings = append(s.endings, ending{c.Of, c.For})
 	}
 }
@@ -420,20 +423,18 @@ func (s *Stepper) begin() {
 		s.alarmChanges[k].Time = s.now
 	}
 	for _, e := range s.endings {
-		end := after(s.now, e.in)
-		if e.of.Kind == OutputKind {
+		switch end := after(s.now, e.in); e.of.Kind {
+		case OutputKind:
 			s.outputs[e.of.Index].ends = end
-			continue
+		case AlarmKind:
+			s.alarms[e.of.Index].Shelve(end)
+		default:
+			s.inputs[e.of.Index].pinEnds = end
+			timer := s.inputTimer(e.of.Index)
+			s.timers.set(timer, min(end, s.timers.due[timer]))
 		}
-		s.inputs[e.of.Index].pinEnds = end
-		timer := s.inputTimer(e.of.Index)
-		s.timers.set(timer, min(end, s.timers.due[timer]))
 	}
 	s.endings = s.endings[:0]
-	for _, x := range s.shelvings {
-		s.alarms[x.alarm].Shelve(after(s.now, x.in))
-	}
-	s.shelvings = s.shelvings[:0]
 }
 
 // wanted is what a person has decided of what a command is about, in words.
@@ -465,7 +466,7 @@ func (s *Stepper) wanted(c Command) string {
 			return s.alarms[i].String()
 		}
 	}
-	if rule := s.p.RuleOf(c.Of); rule >= 0 && s.resets[rule] {
+	if rule := s.p.RuleOf(c.Of); s.resets[int32(rule)] {
 		return "to be reset"
 	}
 	return s.p.StandText(c.Of, Stand{State: s.rules[max(0, s.p.RuleOf(c.Of))].shown})

@@ -21,8 +21,10 @@ func Compile(job *sheet.Job) (*Program, error) {
 // CompileWith is Compile with further conditions that somebody wants to watch;
 // it gives their numbers, for Stepper.Watch.
 func CompileWith(job *sheet.Job, watched []sheet.Condition) (*Program, []int32, error) {
-	c := &compiler{p: &Program{Job: job, index: map[string]Ref{}, derived: map[int32]int32{}}, shared: map[valueNode]int32{}, conversions: map[conversion]int32{}, types: sheet.NewTyper(job), calls: map[string][]int32{}, callers: map[Caller]int32{}}
+	c := &compiler{prints: map[string]uint64{}, p: &Program{Job: job, index: map[string]Ref{}, derived: map[int32]int32{}}, shared: map[valueNode]int32{}, conversions: map[conversion]int32{}, types: sheet.NewTyper(job), calls: map[string][]int32{}, callers: map[Caller]int32{}}
+	c.p.numberDeclarations(job)
 	for i, in := range job.Inputs {
+		c.p.workings = append(c.p.workings, printText(in.Working()))
 		node := Input{Name: in.Name, Inverted: in.Inverted != nil, junction: -1}
 		length := func(d *sheet.Duration) int64 {
 			node.retimed = node.retimed || d.Name != ""
@@ -61,6 +63,7 @@ func CompileWith(job *sheet.Job, watched []sheet.Condition) (*Program, []int32, 
 		}
 		c.p.Derived = append(c.p.Derived, Derived{d.Name, t.Unit, value})
 		c.p.index[d.Name] = Ref{DerivedKind, int32(i)}
+		c.prints[d.Name] = c.printValue(d.Value)
 	}
 	if job.Settle != nil {
 		c.p.settle = int64(c.duration(job.Settle))
@@ -111,7 +114,9 @@ func CompileWith(job *sheet.Job, watched []sheet.Condition) (*Program, []int32, 
 	if c.err != nil {
 		return nil, nil, fmt.Errorf("compiling job %q: %w", job.Title, c.err)
 	}
-	numbers := c.all(watched)
+	c.of = c.p.declarations()
+	var numbers []int32
+	c.part("", 0, func() { numbers = c.all(watched) })
 	if c.err != nil {
 		return nil, nil, fmt.Errorf("compiling what is watched: %w", c.err)
 	}
@@ -119,6 +124,12 @@ func CompileWith(job *sheet.Job, watched []sheet.Condition) (*Program, []int32, 
 		return nil, nil, err
 	}
 	c.p.fixed = c.p.fixedAt(nil)
+	clausesOf := make([][]int32, c.p.declarations()+1)
+	for i := range c.p.clauses {
+		of := c.p.clauses[i].of
+		clausesOf[of] = append(clausesOf[of], int32(i))
+	}
+	c.p.clausesOf = newLists(clausesOf)
 	return c.p, numbers, nil
 }
 
@@ -129,7 +140,9 @@ type compiler struct {
 
 	conversions map[conversion]int32
 	types       *sheet.Typer
-	patient     int32 // 1 for what takes an input that is not read yet for a good one while the job settles
+	prints      map[string]uint64 // of derived values
+	of          int32             // the number of the declaration that is compiled
+	patient     int32             // 1 for what takes an input that is not read yet for a good one while the job settles
 
 	callers map[Caller]int32
 	err     error
@@ -146,33 +159,40 @@ func (c *compiler) rule(r *sheet.Rule) {
 		c.patient = 1
 		defer func() { c.patient = 0 }()
 	}
+	of, _ := c.p.Find(r.Name)
+	rule := c.p.RuleOf(of)
+	c.of = c.p.number(of)
 	inner, delay := r.OnCondition()
-	on := c.cond(inner)
+	on := c.condition(onWhen, inner)
 	node := Rule{Name: r.Name, on: on, trip: on, off: -1, alarm: int32(c.p.Index(AlarmKind, r.Name)), latch: r.Latch != nil, reset: -1,
 		pulse: c.clause(r.Pulse), restraints: restraints{minimumOn: c.clause(r.MinimumOn), minimumOff: c.clause(r.MinimumOff)}}
 	node.permissive, node.interlock = c.guard(&r.Guard)
 	if delay != nil {
-		node.on = c.addCond(condNode{op: condFor, a: on, b: c.duration(delay)})
+		c.part(onDelay, printText(delay.String()), func() {
+			node.on = c.addCond(condNode{op: condFor, a: on, b: c.duration(delay)})
+		})
 	}
 	node.turnOn = node.on
-	lapsed := c.addCond(condNode{op: condNot, a: on})
+	var lapsed int32
+	c.part(letGo, printText(""), func() { lapsed = c.addCond(condNode{op: condNot, a: on}) })
+	node.turnOff = lapsed
 	switch {
 	case r.OffWhen != nil:
-		node.off = c.cond(r.OffWhen.Condition)
-		node.turnOff = node.off
-		held := c.addCond(condNode{op: condNot, a: node.off})
-		node.turnOn = c.addCond(c.terms(condAnd, []int32{node.on, held}))
+		c.part("off when", c.printOf(r.OffWhen.Condition), func() {
+			node.off = c.cond(r.OffWhen.Condition)
+			node.turnOff = node.off
+			held := c.addCond(condNode{op: condNot, a: node.off})
+			node.turnOn = c.addCond(c.terms(condAnd, []int32{node.on, held}))
+		})
 	case r.OffAfter != nil:
-		node.turnOff = c.addCond(condNode{op: condForStrict, a: lapsed, b: c.duration(r.OffAfter.Duration)})
-	default:
-		node.turnOff = lapsed
+		c.part(offAfter, printText(r.OffAfter.Duration.String()), func() {
+			node.turnOff = c.addCond(condNode{op: condForStrict, a: lapsed, b: c.duration(r.OffAfter.Duration)})
+		})
 	}
 	if r.Reset != nil {
-		node.reset = c.cond(r.Reset.Condition)
+		node.reset = c.condition("reset when", r.Reset.Condition)
 	}
-	of, _ := c.p.Find(r.Name)
-	rule := c.p.RuleOf(of)
-	node.node = c.addCond(condNode{op: condRule, a: int32(rule)})
+	c.part("", 0, func() { node.node = c.addCond(condNode{op: condRule, a: int32(rule)}) })
 	c.p.Rules[rule] = node
 }
 
@@ -180,13 +200,19 @@ func (c *compiler) rule(r *sheet.Rule) {
 func (c *compiler) guard(g *sheet.Guard) (permissive, interlock int32) {
 	permissive, interlock = -1, -1
 	if g.Permissive != nil {
-		permissive = c.cond(g.Permissive.Condition)
+		permissive = c.condition("permissive when", g.Permissive.Condition)
 	}
 	if g.Interlock != nil {
-		interlock = c.cond(g.Interlock.Condition)
+		name := "interlock when"
 		if g.Interlock.Unless {
-			interlock = c.addCond(condNode{op: condNot, a: interlock})
+			name = "interlock unless"
 		}
+		c.part(name, c.printOf(g.Interlock.Condition), func() {
+			interlock = c.cond(g.Interlock.Condition)
+			if g.Interlock.Unless {
+				interlock = c.addCond(condNode{op: condNot, a: interlock})
+			}
+		})
 	}
 	return permissive, interlock
 }
@@ -200,6 +226,7 @@ func (c *compiler) clause(d *sheet.DurationClause) int32 {
 }
 
 func (c *compiler) output(o *sheet.Output) {
+	c.begins(OutputKind, len(c.p.Outputs))
 	node := Output{Name: o.Name, first: int32(len(c.p.callers)), all: o.CalledBy != nil && o.CalledBy.Word == "all",
 		restraints: restraints{minimumOn: c.clause(o.MinimumOn), minimumOff: c.clause(o.MinimumOff)}}
 	node.permissive, node.interlock = c.guard(&o.Guard)

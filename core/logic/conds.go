@@ -10,6 +10,7 @@ func (s *Stepper) stepConds() {
 	for word := range s.newConds {
 		for i, some := s.newConds.take(word); some; i, some = s.newConds.take(word) {
 			s.turnCond(i, s.cond(i))
+			s.touched.add(s.p.owners[i])
 		}
 	}
 }
@@ -38,7 +39,11 @@ func (s *Stepper) cond(i int32) truth {
 		return truthOf(s.contactOn(n.a))
 	case condGood:
 		f := s.faultOf(n.a)
-		return truthOf(f == signal.None || f == signal.NotRead && n.n == 1 && !s.settled())
+		if f == signal.NotRead && n.n == 1 {
+			s.timers.set(i, s.whileSettling(never, s.inputs[n.a].settles))
+			return truthOf(!s.settledAt(s.inputs[n.a].settles))
+		}
+		return truthOf(f == signal.None)
 	case condKnown:
 		if !s.known[n.a] {
 			return isFalse

@@ -47,12 +47,13 @@ type loopMemory struct {
 func (c *compiler) follow(d *sheet.Follow) {
 	index, output := len(c.p.Follows), c.p.Index(OutputKind, d.Call.Output.Name)
 	u, _, _ := c.sides(d.Call.Of, d.Call.Of)
+	c.begins(FollowKind, index)
 	f := Follow{Name: d.Name, Output: output, of: c.value(d.Call.Of, u, false), while: c.while(d.While)}
 	from, to := d.Call.From, d.Call.To
 	o := c.p.Job.Outputs[output].Unit()
 	f.from = [2]float64{from.From.In(u), from.To.In(u)}
 	f.to = [2]float64{to.From.In(o), to.To.In(o)}
-	f.node = c.addCond(condNode{op: condFollow, a: int32(index)})
+	c.part("", 0, func() { f.node = c.addCond(condNode{op: condFollow, a: int32(index)}) })
 	c.p.index[d.Name] = Ref{FollowKind, int32(index)}
 	c.p.Follows = append(c.p.Follows, f)
 	c.calls[d.Call.Output.Name] = append(c.calls[d.Call.Output.Name], c.caller(Caller{Ref: Ref{FollowKind, int32(index)}, Name: d.Name, node: f.node, value: -1}))
@@ -62,6 +63,7 @@ func (c *compiler) loop(d *sheet.Loop) {
 	call := d.Call.Calls[0].Output
 	index, output := len(c.p.Loops), c.p.Index(OutputKind, call.Name)
 	u, left, right := c.sides(d.Keep.Of, d.Keep.Target)
+	c.begins(LoopKind, index)
 	l := Loop{Name: d.Name, Output: output, of: c.value(d.Keep.Of, u, left), target: c.beside(d.Keep.Of, d.Keep.Target, u, right),
 		integral: c.clause(d.Integral), derivative: c.clause(d.Derivative), every: c.clause(d.Every), while: c.while(d.While)}
 	o := c.p.Job.Outputs[output]
@@ -73,7 +75,8 @@ func (c *compiler) loop(d *sheet.Loop) {
 	if d.Bias != nil {
 		l.bias = d.Bias.Quantity.In(o.Unit())
 	}
-	l.node = c.addCond(condNode{op: condLoop, a: int32(index)})
+	c.p.loops = append(c.p.loops, printText(d.Working())*31+c.printValue(d.Keep.Of))
+	c.part("", c.p.loops[index], func() { l.node = c.addCond(condNode{op: condLoop, a: int32(index)}) })
 	c.p.index[d.Name] = Ref{LoopKind, int32(index)}
 	c.p.Loops = append(c.p.Loops, l)
 	c.calls[call.Name] = append(c.calls[call.Name], c.caller(Caller{Ref: Ref{LoopKind, int32(index)}, Name: d.Name, node: l.node, value: -1}))
@@ -83,7 +86,7 @@ func (c *compiler) while(d *sheet.ConditionClause) int32 {
 	if d == nil {
 		return -1
 	}
-	return c.cond(d.Condition)
+	return c.condition("while", d.Condition)
 }
 
 // allowed tells whether something that depends on values calls: not while its

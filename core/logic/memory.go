@@ -12,7 +12,6 @@ import (
 // anew.
 type Memory struct {
 	began    bool
-	start    int64 // when the job started
 	now      int64 // the last instant
 	next     int64 // the number of the next transition
 	circle   bool  // outputs and what looks at them do not come to rest
@@ -43,6 +42,7 @@ type inputMemory struct {
 	pinned  bool
 	pin     float64 // in engineering units, or 0 or 1
 	pinEnds int64   // when the pin ends, or never
+	settles int64   // until when it alone settles; always for never
 }
 
 // A condMemory is that of a condition besides its truth. What it means depends on
@@ -76,7 +76,7 @@ func newMemory(p *Program) Memory {
 		m.settings[i] = c.Value.Value
 	}
 	for i := range m.inputs {
-		m.inputs[i].quality, m.inputs[i].pinEnds = Bad, never
+		m.inputs[i] = inputMemory{quality: Bad, pinEnds: never, settles: math.MinInt64}
 	}
 	for i := range m.conds {
 		m.conds[i].since = math.MinInt64
@@ -85,10 +85,10 @@ func newMemory(p *Program) Memory {
 		m.bands[i] = bandMemory{inForce: -1, waiting: -1, turned: math.MinInt64, number: -1}
 	}
 	for i := range m.rules {
-		m.rules[i].number = -1
+		m.rules[i].number, m.rules[i].settles = -1, math.MinInt64
 	}
 	for i := range m.outputs {
-		m.outputs[i] = outputMemory{level: p.Outputs[i].Low, takenBy: -1, ends: never, number: -1}
+		m.outputs[i] = outputMemory{level: p.Outputs[i].Low, ends: never, settles: math.MinInt64, number: -1}
 	}
 	return m
 }

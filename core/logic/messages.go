@@ -13,15 +13,17 @@ import (
 type Message struct {
 	Name  string
 	every int32 // a duration, or -1
+	node  int32
 	when  int32 // a condition, or -1; sent at the start where there is neither
 	sends []Ref // inputs, derived values and outputs
 	to    string
 }
 
 func (c *compiler) message(d *sheet.Message) {
+	c.begins(MessageKind, len(c.p.Messages))
 	m := Message{Name: d.Name, every: c.clause(d.Every), when: -1}
 	if d.When != nil {
-		m.when = c.cond(d.When.Condition)
+		m.when = c.condition("when", d.When.Condition)
 	}
 	var to []string
 	for _, s := range d.Sends {
@@ -40,7 +42,11 @@ func (c *compiler) message(d *sheet.Message) {
 		}
 	}
 	m.to = sheet.List(to, "and")
-	c.addCond(condNode{op: condMessage, a: int32(len(c.p.Messages))})
+	every := ""
+	if d.Every != nil {
+		every = d.Every.Duration.String()
+	}
+	c.part("", printText(every), func() { m.node = c.addCond(condNode{op: condMessage, a: int32(len(c.p.Messages))}) })
 	c.p.index[d.Name] = Ref{MessageKind, int32(len(c.p.Messages))}
 	c.p.Messages = append(c.p.Messages, m)
 }

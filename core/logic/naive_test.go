@@ -46,6 +46,7 @@ type naive struct {
 	fired   bool                     // something momentary is true
 	ending  bool                     // and now it is over
 	moments map[sheet.Condition]bool // the momentary conditions that were asked
+	naivePeople
 	rules   map[string]*naiveRule
 	outputs map[string]*naiveOutput
 	valve   *naiveValve // the only analog output
@@ -76,6 +77,8 @@ type naiveBands struct {
 type naiveAlarm struct {
 	active, unacknowledged bool
 	silent                 bool // it is inhibited
+	shelved, out           bool // out of service
+	until                  int64
 	unheard                bool // it came while it was
 	muted                  bool // it had returned while it was
 }
@@ -87,7 +90,7 @@ type naiveOutput struct {
 }
 
 func newNaive(job *sheet.Job) *naive {
-	n := &naive{job: job, analog: map[string]*signal.Analog{}, contacts: map[string]*signal.Contact{}, start: never,
+	n := &naive{naivePeople: newNaivePeople(), job: job, analog: map[string]*signal.Analog{}, contacts: map[string]*signal.Contact{}, start: never,
 		tripped: map[sheet.Condition]bool{}, since: map[any]int64{}, over: map[any]bool{}, last: map[sheet.Condition]any{}, crossed: map[sheet.Condition]int64{}, past: map[sheet.Condition][]pastValue{}, moments: map[sheet.Condition]bool{}, limits: map[*sheet.Band]*sheet.Compare{},
 		rules: map[string]*naiveRule{}, outputs: map[string]*naiveOutput{}, valve: &naiveValve{}, loop: &naiveLoop{}, wake: never}
 	var err error
@@ -150,7 +153,7 @@ func (n *naive) value(e sheet.Expr) (float64, bool) {
 	case *sheet.Name:
 		switch d := n.job.Lookup(e.Name).(type) {
 		case *sheet.Setpoint:
-			q := d.Value.Quantity()
+			q := n.setting(d)
 			if q.Unit == percent {
 				return q.Value, true
 			}
@@ -159,6 +162,9 @@ func (n *naive) value(e sheet.Expr) (float64, bool) {
 			return n.value(d.Value)
 		case *sheet.Output:
 			return n.level, true
+		}
+		if v, pinned := n.pin(e.Name); pinned {
+			return v, true
 		}
 		a := n.analog[e.Name]
 		return a.Value, a.Fault == signal.None
@@ -199,6 +205,9 @@ func (n *naive) function(e *sheet.Func) (float64, bool) {
 }
 
 func (n *naive) state(name string) truth {
+	if v, pinned := n.pin(name); pinned {
+		return truthOf(v != 0)
+	}
 	if c := n.contacts[name]; c != nil {
 		if c.Fault != signal.None {
 			return isUnknown
@@ -212,6 +221,9 @@ func (n *naive) state(name string) truth {
 }
 
 func (n *naive) unread(name string) bool {
+	if _, pinned := n.pin(name); pinned {
+		return false
+	}
 	if c := n.contacts[name]; c != nil {
 		return c.Fault == signal.NotRead
 	}
@@ -220,6 +232,9 @@ func (n *naive) unread(name string) bool {
 }
 
 func (n *naive) quality(name string) bool {
+	if _, pinned := n.pin(name); pinned {
+		return true
+	}
 	if c := n.contacts[name]; c != nil {
 		return c.Fault == signal.None
 	}
@@ -296,14 +311,15 @@ func (n *naive) holds(x sheet.Condition) truth {
 		return isUnknown
 	case *sheet.For:
 		if c := x.Crossing(); c != nil {
-			return n.momentary(x, n.stays(c, n.job.DurationValue(x.Duration), false))
+			return n.momentary(x, n.stays(c, n.length(x.Duration), false))
 		}
-		return n.lasts(x, n.holds(x.X), n.job.DurationValue(x.Duration), false)
+		return n.lasts(x, n.holds(x.X), n.length(x.Duration), false)
 	case *sheet.Test:
 		v := isUnknown
 		switch {
 		case x.OfAlarm():
-			v = truthOf(n.now0().unacknowledged && x.Is == "unacknowledged") // and nothing shelves it
+			a := n.now0()
+			v = truthOf(a.unacknowledged && x.Is == "unacknowledged" || a.shelved && x.Is == "shelved")
 		case x.OfBand():
 			v = truthIf(n.bands.inForce == n.job.Bands[0].Find(x.Is), !n.bands.undecided && n.bands.inForce >= 0)
 		case x.OfQuality():
@@ -378,7 +394,7 @@ func (n *naive) remember() {
 		case *sheet.Cross:
 			n.goesOver(x, true)
 		case *sheet.For:
-			n.stays(x.Crossing(), n.job.DurationValue(x.Duration), true)
+			n.stays(x.Crossing(), n.length(x.Duration), true)
 		}
 	}
 }
@@ -508,7 +524,7 @@ func (n *naive) slopes(x *sheet.Slope) truth {
 		n.moved = true
 	}
 	n.past[x] = append(n.past[x], pastValue{n.now, v})
-	d := n.job.DurationValue(x.Over)
+	d := n.length(x.Over)
 	held, known := 0.0, false
 	for _, p := range n.past[x] {
 		if p.at <= n.now-d {
@@ -524,7 +540,7 @@ func (n *naive) slopes(x *sheet.Slope) truth {
 }
 
 func (n *naive) within(turned int64, minimum *sheet.DurationClause) bool {
-	return minimum != nil && n.now-turned < n.job.DurationValue(minimum.Duration)
+	return minimum != nil && n.now-turned < n.length(minimum.Duration)
 }
 
 func (n *naive) clause(c *sheet.ConditionClause, none truth) truth {
@@ -553,12 +569,12 @@ func (n *naive) rule(r *sheet.Rule) {
 	trip := n.holds(inner)
 	on := trip
 	if delay != nil {
-		on = n.lasts(r, trip, n.job.DurationValue(delay), false)
+		on = n.lasts(r, trip, n.length(delay), false)
 	}
 	off := n.clause(r.OffWhen, isFalse)
 	letGo := trip.not()
 	if r.OffAfter != nil {
-		letGo = n.lasts(r.OffAfter, trip.not(), n.job.DurationValue(r.OffAfter.Duration), true)
+		letGo = n.lasts(r.OffAfter, trip.not(), n.length(r.OffAfter.Duration), true)
 	}
 	reset, permitted, lock := n.clause(r.Reset, isFalse), n.clause(r.Permissive, isTrue), n.locked(&r.Guard)
 
@@ -584,13 +600,13 @@ func (n *naive) rule(r *sheet.Rule) {
 		}
 		m.pulsing = false
 	case m.pulsing:
-		if n.now-m.turned >= n.job.DurationValue(r.Pulse.Duration) {
+		if n.now-m.turned >= n.length(r.Pulse.Duration) {
 			turn(false)
 			m.pulsing, m.waiting = false, trip != isFalse
 		}
 	case m.waiting:
 	case r.Latch != nil && m.on:
-		if trip == isFalse && m.resetWasFalse && reset == isTrue {
+		if trip == isFalse && (m.resetWasFalse && reset == isTrue || n.resets[r.Name]) {
 			turn(false)
 		}
 	case m.on:
@@ -655,7 +671,7 @@ func (n *naive) decideBands(d *sheet.Bands) {
 		m.inForce, m.waiting = found, -1
 	case m.waiting != found:
 		m.waiting, m.since, n.moved = found, n.now, true
-	case n.now-m.since >= n.job.DurationValue(d.For.Duration):
+	case n.now-m.since >= n.length(d.For.Duration):
 		m.inForce, m.waiting = found, -1
 	}
 }
@@ -705,9 +721,21 @@ func (n *naive) output(o *sheet.Output) {
 	}
 	lock, permitted := n.locked(&o.Guard), n.clause(o.Permissive, isTrue)
 	to := called
+	hand := n.hand(o.Name).how
+	if hand == "on" {
+		called, to = On, On
+	} else if hand != "" {
+		called, to, lockedCaller = Off, Off, false
+	}
+	if hand == "on" {
+		lockedCaller = false
+	}
 	switch {
 	case n.forces(lock):
 		to = Off
+		if hand != "" {
+			n.hands[o.Name] = &naiveHand{"stood", 0, never}
+		}
 	case called == Undecided:
 		to = m.state
 		if n.settled() && (o.Fail == nil || o.Fail.Word != "hold") {
@@ -752,7 +780,7 @@ func (n *naive) alarmCalls(c *sheet.AlarmCall) State {
 	calls := n.rules["alarm0"].on
 	if c.Until {
 		a := n.now0()
-		calls = a.unacknowledged && !a.silent && !a.muted
+		calls = a.unacknowledged && !a.silenced() && !a.muted
 	}
 	return map[bool]State{true: On, false: Off}[calls]
 }
@@ -760,8 +788,11 @@ func (n *naive) alarmCalls(c *sheet.AlarmCall) State {
 // now0 is what this instant makes of the alarm, as far as it has come.
 func (n *naive) now0() naiveAlarm {
 	a, holds := n.alarm0, n.rules["alarm0"].on
+	if a.shelved && n.now >= a.until {
+		a.unshelve()
+	}
 	silent := n.clause(n.alarm().Inhibit, isFalse) == isTrue
-	switch silenced := a.silent || silent; {
+	switch silenced := a.silenced() || silent; {
 	case holds && !a.active:
 		a.unheard = silenced && !a.unacknowledged
 		a.unacknowledged, a.muted = true, false
@@ -771,7 +802,7 @@ func (n *naive) now0() naiveAlarm {
 		a.muted = a.muted || silenced
 	}
 	a.active, a.silent = holds, silent
-	a.unheard = a.unheard && silent
+	a.unheard = a.unheard && a.silenced()
 	return a
 }
 
@@ -783,7 +814,7 @@ func (n *naive) forces(lock truth) bool {
 func (n *naive) settled() bool {
 	settle := int64(sheet.DefaultSettle)
 	if n.job.Settle != nil {
-		settle = n.job.DurationValue(n.job.Settle)
+		settle = n.length(n.job.Settle)
 	}
 	return n.now-n.start >= settle
 }
@@ -795,6 +826,7 @@ func (n *naive) instant(t int64) []string {
 	before := n.states()
 	n.rest()
 	n.alarm0 = n.now0()
+	clear(n.resets)
 	if n.fired {
 		n.ending = true
 		n.rest()
@@ -854,7 +886,7 @@ var lengths = []int64{1e9, 2.5e9, 4e9, 5e9, 7.5e9, 30e9, 60e9, 90e9}
 
 // play plays moments, and evaluates at every time that lies the length of any
 // delay behind one at which something has moved.
-func (n *naive) play(p *Program, all []moment) []string {
+func (n *naive) play(p *Program, all []event) []string {
 	known := map[int64]bool{}
 	var times []int64
 	add := func(t int64) {
@@ -864,11 +896,17 @@ func (n *naive) play(p *Program, all []moment) []string {
 			times = slices.Insert(times, at, t)
 		}
 	}
-	reads := map[int64]moment{}
+	reads := map[int64]event{}
 	for _, m := range all {
 		add(m.at)
 		reads[m.at] = m
+		for _, c := range m.commands {
+			if c.For > 0 {
+				add(m.at + c.For)
+			}
+		}
 	}
+	var moves []int64 // when something moved
 	end := all[len(all)-1].at
 	for day := int64(0); day*86400e9 <= end; day++ {
 		for _, clock := range []int64{58 * 60e9, (62*60 + 30) * 1e9, 63 * 60e9, 61*60e9 + 15.5e9} {
@@ -886,11 +924,25 @@ func (n *naive) play(p *Program, all []moment) []string {
 		t := times[0]
 		times = times[1:]
 		for i, in := range p.Inputs {
-			v, read := reads[t].readings[i]
-			if a := n.analog[in.Name]; a != nil {
-				if read {
+			if v, read := reads[t].readings[i]; read {
+				if a := n.analog[in.Name]; a != nil {
 					a.Read(t, v, 0)
+				} else {
+					n.contacts[in.Name].Read(t, v)
 				}
+			}
+		}
+		for _, c := range reads[t].commands {
+			n.do(c, p, t)
+			if c.Do == SetSetting && p.Name(c.Of) == "pause" {
+				n.retime(p, due)
+				for _, moved := range moves {
+					add(max(t, moved+n.length(&sheet.Duration{Name: "pause"})))
+				}
+			}
+		}
+		for i, in := range p.Inputs {
+			if a := n.analog[in.Name]; a != nil {
 				if due[i] <= t {
 					a.Tick(t)
 				}
@@ -899,9 +951,6 @@ func (n *naive) play(p *Program, all []moment) []string {
 				continue
 			}
 			c := n.contacts[in.Name]
-			if read {
-				c.Read(t, v)
-			}
 			if due[i] <= t {
 				c.Tick(t)
 			}
@@ -915,12 +964,28 @@ func (n *naive) play(p *Program, all []moment) []string {
 			add(n.wake)
 		}
 		if n.moved {
-			for _, d := range lengths {
+			moves = append(moves, t)
+			for _, d := range append(lengths, n.length(&sheet.Duration{Name: "pause"})) {
 				add(t + d)
 			}
 		}
 	}
 	return out
+}
+
+// retime has the inputs use the present lengths, and look at themselves.
+func (n *naive) retime(p *Program, due []int64) {
+	for i, in := range n.job.Inputs {
+		if !p.Inputs[i].retimed {
+			continue
+		}
+		if a := n.analog[in.Name]; a != nil {
+			a.Retime(n.length)
+		} else {
+			n.contacts[in.Name].Debounce = n.length(in.Debounce.Duration)
+		}
+		due[i] = math.MinInt64
+	}
 }
 
 // Random jobs come out of the Stepper as they do of the naive evaluator.
@@ -931,7 +996,7 @@ func TestNaively(t *testing.T) {
 		require.False(t, sheet.HasErrors(found), "%v", found)
 		p, err := Compile(job)
 		require.NoError(t, err)
-		all := moments(t, p)
+		all := events(t, p, moments(t, p))
 		s := NewStepper(p)
 		var want []string
 		step := func(at int64) {
@@ -958,6 +1023,10 @@ func TestNaively(t *testing.T) {
 				if v, ok := m.readings[i]; ok {
 					s.Read(m.at, i, v, 0)
 				}
+			}
+			for _, c := range m.commands {
+				_, err := s.Command(c)
+				require.NoError(t, err)
 			}
 			step(m.at)
 		}

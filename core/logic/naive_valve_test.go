@@ -69,7 +69,7 @@ func (n *naive) controls(l *sheet.Loop) (State, float64) {
 		n.wake = never
 		return state, 0
 	}
-	every := n.job.DurationValue(l.Every.Duration)
+	every := n.length(l.Every.Duration)
 	switch {
 	case !m.calls:
 		m.share = gain * (target - x)
@@ -89,10 +89,10 @@ func (n *naive) controls(l *sheet.Loop) (State, float64) {
 		dt := float64(n.now - m.last)
 		m.share = gain * (target - x)
 		if l.Derivative != nil {
-			m.share -= gain * float64(n.job.DurationValue(l.Derivative.Duration)) * (x - m.x) / dt
+			m.share -= gain * float64(n.length(l.Derivative.Duration)) * (x - m.x) / dt
 		}
 		if l.Integral != nil {
-			more := gain * (target - x) * dt / float64(n.job.DurationValue(l.Integral.Duration))
+			more := gain * (target - x) * dt / float64(n.length(l.Integral.Duration))
 			beyond := m.share + m.sum + more
 			if !(beyond > 100 && more > 0 || beyond < 0 && more < 0) {
 				m.sum += more
@@ -158,8 +158,16 @@ func (n *naive) analogOutput(o *sheet.Output) {
 	m := n.valve
 	lock, permitted := n.locked(&o.Guard), n.clause(o.Permissive, isTrue)
 	given, level, loopHas := false, 0.0, false
+	hand := n.hand(o.Name)
 	switch {
 	case n.forces(lock):
+		if hand.how != "" {
+			n.hands[o.Name] = &naiveHand{"stood", 0, never}
+		}
+	case hand.how == "at" && m.level == 0 && hand.level != 0 && (lock != isFalse || permitted != isTrue):
+	case hand.how == "at":
+		given, level = true, hand.level
+	case hand.how != "":
 	case best == nil && undecided:
 		given, level = m.given, m.level
 		if n.settled() {

@@ -6,14 +6,14 @@ type outputMemory struct {
 	turned  int64 // when state last changed, of a discrete one
 	everOn  bool
 	held    Hold
-	level   float64 // of an analog one: its value,
-	takenBy int32   // and the caller that this comes from, or -1
+	level   float64 // of an analog one: its value
 	mode    Mode
 	hand    float64 // what a person gives an analog one
 	lock    string  // who alone gives it back from off; empty for anybody
 	ends    int64   // when the hand ends, or never
 	tripped bool    // its own interlock has turned it off in the job's fault
 	number  int64   // of its last transition, or -1
+	settles int64   // until when it alone settles
 }
 
 // A decision is what an output is to be, and why.
@@ -33,7 +33,7 @@ type decision struct {
 func (s *Stepper) decide(i int32) decision {
 	o, m := &s.p.Outputs[i], &s.outputs[i]
 	d := decision{state: Off, level: o.Low, by: -1, until: never}
-	lock := s.lock(o.interlock)
+	lock := s.lock(o.interlock, m.settles)
 	called := s.callers(int(i))
 	byHand := false
 	switch {
@@ -52,7 +52,7 @@ func (s *Stepper) decide(i int32) decision {
 		d.state, d.level, d.cause, byHand = On, m.hand, ByHand, true
 	case called == Undecided:
 		d.cause, d.state, d.level = ByFail, m.state, m.level
-		if s.settled() {
+		if s.settledAt(m.settles) {
 			d.state, d.level = s.failed(i)
 		}
 		return d
@@ -123,6 +123,7 @@ func (s *Stepper) fault() {
 		m, t := &s.outputs[i], &s.transitions[k-1]
 		t.To = t.From
 		m.state, m.level = t.From.State, t.From.Level
+		s.touched.add(s.p.number(Ref{OutputKind, int32(i)}))
 		s.newConds.addAll(s.p.links.outputConds.of(int32(i)))
 		s.newValues.addAll(s.p.links.outputValues.of(int32(i)))
 	}
@@ -136,6 +137,8 @@ func (s *Stepper) stand(i int32) Stand {
 // stepOutput gives an output what is decided.
 func (s *Stepper) stepOutput(i int32) {
 	o, m := &s.p.Outputs[i], &s.outputs[i]
+	was, due := *m, s.timers.due[s.outputTimer(i)]
+	defer s.touchOutput(i, &was, due)
 	if m.ends <= s.now {
 		m.mode, m.ends = Auto, never
 	}
@@ -158,8 +161,8 @@ func (s *Stepper) stepOutput(i int32) {
 			m.turned, m.everOn = s.now, m.everOn || d.state == On
 		}
 	}
-	m.state, m.level, m.takenBy = d.state, d.level, d.by
-	s.timers.set(s.outputTimer(i), min(d.until, m.ends))
+	m.state, m.level = d.state, d.level
+	s.timers.set(s.outputTimer(i), s.whileSettling(min(d.until, m.ends), m.settles))
 	if !changed {
 		return
 	}
@@ -178,11 +181,18 @@ func (s *Stepper) stepOutput(i int32) {
 	s.report(Ref{OutputKind, i}, before, Stand{State: d.state, Level: d.level}, reason)
 }
 
+// touchOutput notes that something has happened to an output, if it has.
+func (s *Stepper) touchOutput(i int32, was *outputMemory, due int64) {
+	if s.outputs[i] != *was || s.timers.due[s.outputTimer(i)] != due {
+		s.touched.add(s.p.number(Ref{OutputKind, i}))
+	}
+}
+
 // callerInterlocked tells whether the interlock of one of an output's callers
 // forces it off: then a turning off is not held back.
 func (s *Stepper) callerInterlocked(output int32) bool {
 	for _, i := range s.p.Callers(int(output)) {
-		if c := &s.p.Calling[i]; c.Kind == RuleKind && s.lock(s.p.Rules[c.Index].interlock) == lockForces {
+		if c := &s.p.Calling[i]; c.Kind == RuleKind && s.lock(s.p.Rules[c.Index].interlock, s.rules[c.Index].settles) == lockForces {
 			return true
 		}
 	}

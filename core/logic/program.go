@@ -10,6 +10,7 @@ package logic
 import (
 	"fmt"
 	"strings"
+	"sync"
 	"time"
 
 	"rectura/core/sheet"
@@ -50,6 +51,15 @@ type Program struct {
 	settle      int64 // a duration
 	index       map[string]Ref
 	links       links
+
+	first     []int32   // by kind: the number of its first declaration
+	clauses   []clause  // those that remember, in the order of their conditions
+	clausesOf lists     // by declaration: its clauses
+	owners    []int32   // by condition: the number of its declaration
+	prints    sync.Once // for
+	whole     uint64    // the fingerprint of the sheets
+	workings  []uint64  // by input: the fingerprint of what makes a value of its readings
+	loops     []uint64  // by loop: that of how it works
 }
 
 // An Input of a Program; Chain is nil for a discrete one.

@@ -20,10 +20,14 @@ type moment struct {
 }
 
 func moments(t *rapid.T, p *Program) []moment {
+	return momentsApart(t, p, 60, []int64{1, 5e8, 1e9, 2e9, 2.5e9, 30e9, 60e9, 90e9})
+}
+
+func momentsApart(t *rapid.T, p *Program, most int, gaps []int64) []moment {
 	var all []moment
 	at := int64(0)
-	for range rapid.IntRange(2, 60).Draw(t, "moments") {
-		at += rapid.SampledFrom([]int64{1, 5e8, 1e9, 2e9, 2.5e9, 30e9, 60e9, 90e9}).Draw(t, "gap")
+	for range rapid.IntRange(2, most).Draw(t, "moments") {
+		at += rapid.SampledFrom(gaps).Draw(t, "gap")
 		m := moment{at, map[int]float64{}}
 		for i := range p.Inputs {
 			switch {

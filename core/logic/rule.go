@@ -32,6 +32,7 @@ type ruleMemory struct {
 	armed   bool // of a latch: its reset has been false since the on-condition is
 	held    Hold
 	number  int64 // of its last transition, or -1
+	settles int64 // until when it alone settles
 }
 
 // turn changes the decided state.
@@ -61,14 +62,14 @@ const (
 	lockForces      // it is true, or unknown once the job has settled
 )
 
-func (s *Stepper) lock(interlock int32) lock {
+func (s *Stepper) lock(interlock int32, settles int64) lock {
 	if interlock < 0 {
 		return lockFree
 	}
 	switch v := s.truths[interlock]; {
 	case v == isFalse:
 		return lockFree
-	case v == isUnknown && !s.settled():
+	case v == isUnknown && !s.settledAt(settles):
 		return lockHolds
 	}
 	return lockForces
@@ -94,7 +95,7 @@ func (s *Stepper) judge(rule int32) verdict {
 	if m.pulse == pulseWaiting && trip == isFalse {
 		v.pulse = pulseReady
 	}
-	lock := s.lock(r.interlock)
+	lock := s.lock(r.interlock, m.settles)
 	switch {
 	case lock == lockForces:
 		v.on, v.cause, v.look = false, ByInterlock, r.interlock
@@ -177,13 +178,12 @@ func (s *Stepper) stepRule(i int32, rule int32) truth {
 	heldBefore := m.held
 	m.pulse, m.held = v.pulse, v.held
 	m.turn(v.on, s.now)
-	s.resets[rule] = false
-	if !m.decided && m.turned == s.now && m.everOn {
-		if end, running := s.within(s.now, r.minimumOff); running {
+	if !m.decided && m.everOn {
+		if end, running := s.within(m.turned, r.minimumOff); running {
 			v.until = min(v.until, end)
 		}
 	}
-	s.timers.set(i, v.until)
+	s.timers.set(i, s.whileSettling(v.until, m.settles))
 	state, value := Off, isFalse
 	switch {
 	case v.undecided:

@@ -89,7 +89,7 @@ func (s *Stepper) standingOutput(i int32) Reason {
 	d := s.decide(i)
 	reason := s.outputReason(i, d)
 	switch {
-	case d.cause == ByFail && !s.settled():
+	case d.cause == ByFail && !s.settledAt(s.outputs[i].settles):
 		reason.Cause = Settling
 	case d.cause == ByNoCall:
 		reason = Reason{Cause: NotCalled, Callers: s.p.Callers(int(i))}

@@ -43,12 +43,15 @@ type Stepper struct {
 	Memory
 
 	analog  []signal.Analog // by input: its chain as it is now, with its memory
-	resets  []bool          // of each rule: a person resets it at the next instant
+	resets  map[int32]bool  // rules that a person resets at the next instant
 	watched []int64         // of each condition: when it was first true; nil where nobody watches
 	quiets  []quiet         // of each input
 
-	always  bool // compute everything at every instant; for tests
-	patient bool // delays and minimum times are waited out
+	always  bool  // compute everything at every instant; for tests
+	patient bool  // delays and minimum times are waited out
+	moved   bool  // it goes on from the memory of another program
+	restart bool  // the next instant is that of a restart
+	touched marks // by declaration: something has happened to it since it was saved
 
 	values       []float64
 	known        []bool
@@ -73,7 +76,6 @@ type Stepper struct {
 	alarmChanges  []AlarmChange
 	asked         []AlarmChange // by people, since the last instant
 	endings       []ending
-	shelvings     []shelving
 	kept          []Transition // of these, what Step gives out
 	callersFrom   []int64
 	bandReports   []int32
@@ -102,7 +104,7 @@ func newStepper(p *Program, m Memory) *Stepper {
 		p:      p,
 		Memory: m,
 		analog: make([]signal.Analog, len(p.Inputs)),
-		resets: make([]bool, len(p.Rules)),
+		resets: map[int32]bool{},
 		quiets: make([]quiet, len(p.Inputs)),
 		values: make([]float64, len(p.values)),
 		known:  make([]bool, len(p.values)),
@@ -112,6 +114,7 @@ func newStepper(p *Program, m Memory) *Stepper {
 		ruleReports:   make([]int32, len(p.Rules)),
 		outputReports: make([]int32, len(p.Outputs)),
 
+		touched:   newMarks(int(p.declarations()) + 1),
 		newInputs: newMarks(len(p.Inputs)),
 		newValues: newMarks(len(p.values)),
 		newConds:  newMarks(len(p.conds)),
@@ -147,6 +150,7 @@ func NewPatient(p *Program) *Stepper {
 // next instant on.
 func (s *Stepper) Set(setting int, value float64) {
 	s.settings[setting] = value
+	s.touched.add(s.p.number(Ref{SettingKind, int32(setting)}))
 	for i := range s.p.Inputs {
 		if s.p.Inputs[i].retimed && !s.patient {
 			s.retime(int32(i))
@@ -168,9 +172,11 @@ func (s *Stepper) retime(i int32) {
 	} else {
 		s.inputs[i].contact.Debounce = length(s.p.Job.Inputs[i].Debounce.Duration)
 	}
-	if s.began { // the next instant looks at it
-		s.timers.set(s.inputTimer(i), s.now)
+	due := s.now // the next instant looks at it
+	if !s.began {
+		due = math.MinInt64
 	}
+	s.timers.set(s.inputTimer(i), due)
 }
 
 func (s *Stepper) markAll() {
@@ -195,6 +201,7 @@ func (s *Stepper) Read(t int64, input int, value float64, at int) {
 }
 
 func (s *Stepper) read(t int64, i int32, value float64, at int) {
+	s.touched.add(i) // inputs are the first declarations
 	var changed bool
 	in := &s.p.Inputs[i]
 	if in.Chain != nil {
@@ -241,6 +248,7 @@ func (s *Stepper) outputTimer(i int32) int32 { return int32(len(s.p.conds)+1+len
 
 // tick looks at an input whose timer is due.
 func (s *Stepper) tick(i int32) {
+	s.touched.add(i)
 	changed := false
 	if m := &s.inputs[i]; m.pinEnds <= s.now {
 		m.pinned, m.pinEnds, changed = false, never, true
@@ -277,8 +285,13 @@ var celsius = unit.MustLookup("degC")
 func (s *Stepper) Program() *Program { return s.p }
 
 // Next is the time at which the next timer falls due; the end of time if none
-// runs. An instant must not be passed over it.
-func (s *Stepper) Next() int64 { return s.timers.earliest() }
+// runs, and before the first instant. An instant must not be passed over it.
+func (s *Stepper) Next() int64 {
+	if !s.began {
+		return never
+	}
+	return s.timers.earliest()
+}
 
 // Step evaluates the instant t, with the readings handed over since the last
 // one. A time before that of the last instant is an error, and changes nothing.
@@ -296,11 +309,14 @@ func (s *Stepper) Step(t int64) ([]Transition, error) {
 	s.decided = false
 	s.transitions, s.terms, s.rulesNamed = s.transitions[:0], s.terms[:0], s.rulesNamed[:0]
 	s.now = t
+	if s.restart {
+		s.begun()
+	}
 	s.begin()
 	settled := int32(len(s.p.conds)) // the timer of the settling time
 	switch {
 	case !s.began:
-		s.began, s.start = true, t
+		s.began = true
 		s.timers.set(settled, after(t, s.duration(s.p.settle)))
 		s.markAll()
 	case s.always:
@@ -319,6 +335,8 @@ func (s *Stepper) Step(t int64) ([]Transition, error) {
 		case due == settled:
 			s.newConds.addAll(s.p.links.settling)
 			s.newCallers = true
+		case s.p.conds[due].op == condAlarm:
+			s.markAlarm(s.p.conds[due].a)
 		default:
 			s.newConds.add(due)
 		}
@@ -340,6 +358,7 @@ func (s *Stepper) evaluate() {
 	s.settle()
 	s.announce()
 	s.send()
+	clear(s.resets)
 	s.ending = true
 	for _, i := range s.fired {
 		s.turnCond(i, isFalse)
@@ -427,6 +446,17 @@ func (s *Stepper) settledTransitions() []Transition {
 
 // settled tells whether the settling time had ended at this instant.
 func (s *Stepper) settled() bool { return s.timers.due[len(s.p.conds)] == never || s.patient }
+
+// settledAt tells it of something that also settles alone, until a time.
+func (s *Stepper) settledAt(alone int64) bool { return s.settled() && s.now >= alone }
+
+// whileSettling makes a timer fall due when something has settled, if that is sooner.
+func (s *Stepper) whileSettling(due, alone int64) int64 {
+	if s.now < alone {
+		return min(due, alone)
+	}
+	return due
+}
 
 // stepInputs notes changes of quality. Leaving "not read yet" is none.
 func (s *Stepper) stepInputs() {

@@ -194,6 +194,29 @@ func (f *Fields) Time(number int, v *int64) {
 	}
 }
 
+// Usually is a field that is a time and usually the one given, which costs nothing to
+// write.
+func (f *Fields) Usually(number int, usual int64, v *int64) {
+	if f.do == shifting {
+		f.Time(number, v)
+		return
+	}
+	x := exchange(*v, usual)
+	f.Time(number, &x)
+	*v = exchange(x, usual)
+}
+
+// exchange gives 0 for the usual time, and that for 0.
+func exchange(t, usual int64) int64 {
+	switch t {
+	case usual:
+		return 0
+	case 0:
+		return usual
+	}
+	return t
+}
+
 // Float is a field that is a number, NaN included.
 func (f *Fields) Float(number int, v *float64) {
 	switch f.do {
@@ -304,6 +327,9 @@ func (f *Fields) Many(number int, n *int, list func(f *Fields, i int)) {
 
 // Reading tells whether values are read just now.
 func (f *Fields) Reading() bool { return f.do == reading }
+
+// Shifting tells whether times are moved just now.
+func (f *Fields) Shifting() bool { return f.do == shifting }
 
 // Fail makes Read give an error: what was read cannot be.
 func (f *Fields) Fail(format string, args ...any) {

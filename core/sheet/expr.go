@@ -343,3 +343,21 @@ func Walk(c Condition, f func(Condition)) {
 		}
 	}
 }
+
+// ConditionNames calls f for every name in a condition, of values and of what has a
+// state.
+func ConditionNames(c Condition, f func(*Name)) {
+	Walk(c, func(x Condition) {
+		switch x := x.(type) {
+		case *Test:
+			f(x.Name)
+		case *Turn:
+			f(x.Name)
+		}
+		for _, e := range values(x) {
+			if e != nil {
+				Names(e, f)
+			}
+		}
+	})
+}

@@ -398,17 +398,7 @@ func (r *Rule) Calls() []*Call {
 func (j *Job) namesIn(r *Rule, f func(name string)) {
 	add := func(n *Name) { f(n.Name) }
 	for _, c := range r.Conditions() {
-		Walk(c.Condition, func(x Condition) {
-			switch x := x.(type) {
-			case *Test:
-				add(x.Name)
-			case *Turn:
-				add(x.Name)
-			}
-			for _, e := range values(x) {
-				Names(e, add)
-			}
-		})
+		ConditionNames(c.Condition, add)
 	}
 	for _, x := range r.Calls() {
 		f(x.Output.Name)

@@ -293,3 +293,23 @@ func (d *Rule) print(p *printer) {
 	p.guard(&d.Guard)
 	p.calls(d.Call)
 }
+
+// Working is the part of an input that makes a value of its readings, as it is
+// printed: its source, its chain, its health and its filters, without names for
+// people and without comments.
+func (in *Input) Working() string {
+	bare := *in
+	bare.Head, bare.BadAlarm, bare.Words = Head{Name: in.Name}, nil, nil
+	p := &printer{plain: true}
+	bare.print(p)
+	return p.String()
+}
+
+// Working is the part of a loop that says how it works, as Input.Working.
+func (d *Loop) Working() string {
+	bare := *d
+	bare.Head, bare.While = Head{Name: d.Name}, nil
+	p := &printer{plain: true}
+	bare.print(p)
+	return p.String()
+}

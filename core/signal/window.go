@@ -12,14 +12,21 @@ type window struct {
 	any       bool
 }
 
-func (w *window) fields(f *memo.Fields) {
-	f.Bool(1, &w.any)
+// frozenFields and unsteadyFields list what either needs.
+func (w *window) frozenFields(f *memo.Fields) {
 	f.Time(2, &w.start)
-	heldFields(f, 3, &w.high)
-	heldFields(f, 4, &w.low)
+	w.fields(f, true)
 }
 
-func heldFields(f *memo.Fields, number int, queue *[]held) {
+func (w *window) unsteadyFields(f *memo.Fields) { w.fields(f, false) }
+
+func (w *window) fields(f *memo.Fields, till bool) {
+	f.Bool(1, &w.any)
+	heldFields(f, 3, &w.high, till)
+	heldFields(f, 4, &w.low, till)
+}
+
+func heldFields(f *memo.Fields, number int, queue *[]held, till bool) {
 	n := len(*queue)
 	if f.Reading() {
 		*queue = (*queue)[:0]
@@ -30,8 +37,11 @@ func heldFields(f *memo.Fields, number int, queue *[]held) {
 		}
 		h := &(*queue)[i]
 		f.Float(1, &h.value)
-		f.Time(2, &h.at)
-		f.Time(3, &h.till)
+		if till {
+			f.Time(3, &h.till)
+		} else {
+			f.Time(2, &h.at)
+		}
 	})
 }
 
@@ -77,12 +87,13 @@ func (w *window) spread() float64 {
 }
 
 // narrow drops the oldest readings until the rest lie within a width; start is
-// then since when they have.
+// then since when they have. Where they did not, the last reading is an extreme, alone
+// in its queue: what is dropped is of the other.
 func (w *window) narrow(width float64) {
-	for w.spread() > width {
-		older := &w.low
-		if w.high[0].at < w.low[0].at {
-			older = &w.high
+	for w.spread() > width && len(w.high)+len(w.low) > 2 {
+		older := &w.high
+		if len(w.high) == 1 {
+			older = &w.low
 		}
 		w.start = (*older)[0].till
 		*older = drop(*older)

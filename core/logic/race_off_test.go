@@ -1,0 +1,5 @@
+//go:build !race
+
+package logic
+
+const raced = false
