@@ -24,6 +24,7 @@ test: lint console/dist/app/index.html go-test fuzz e2e ## run every check; inst
 go-test: install-gcc
 	go test -race ./...
 	go test -tags counted ./core/logic ./service/api -run 'Hostile|Writing' -count 1
+	go test ./core/logic -run 'EveryFieldCounts' -count 1
 
 # A few seconds of each fuzz test; the seeds run with the tests.
 fuzz:
@@ -33,13 +34,15 @@ fuzz:
 	go test ./core/recording -run '^$$' -fuzz FuzzDecodeBlock -fuzztime $(FUZZ_TIME)
 	go test ./core/recording/format -run '^$$' -fuzz FuzzRead -fuzztime $(FUZZ_TIME)
 	go test ./core/iolist -run '^$$' -fuzz FuzzNames -fuzztime $(FUZZ_TIME)
+	go test ./core/memo -run '^$$' -fuzz FuzzRead -fuzztime $(FUZZ_TIME)
+	go test ./core/logic -run '^$$' -fuzz FuzzResume -fuzztime $(FUZZ_TIME)
 	go test -tags counted ./service/api -run '^$$' -fuzz FuzzWriting -fuzztime $(WRITING_TIME)
 
 e2e: console/dist/app/index.html install-gcc install-chromium
 	go test -race -tags e2e -count 1 ./console/e2e
 
 nightly: ## thousands of random jobs, for a night on which nobody waits
-	go test ./core/logic -run 'Naively|ExtraInstants|NeverAndAlways' -count 1 -rapid.checks 20000 -timeout 2h
+	go test ./core/logic -run 'Naively|ExtraInstants|NeverAndAlways|SaveAndResume|Shift' -count 1 -rapid.checks 20000 -timeout 2h
 	go test ./core/bench -run 'Algebra' -count 1 -rapid.checks 2000 -timeout 2h
 	go test -tags counted ./service/api -run '^$$' -fuzz FuzzWriting -fuzztime 1h -timeout 2h
 	go test -tags counted ./service/api -run '^$$' -bench Writing -benchtime 20000x

@@ -54,7 +54,9 @@ type Alarm struct {
 func (a *Alarm) Fields(f *memo.Fields) {
 	memo.One(f, 1, ReturnedUnacknowledged+1, &a.state)
 	f.Bool(2, &a.shelved)
-	f.Time(3, &a.until)
+	if a.shelved || !f.Shifting() {
+		f.Time(3, &a.until)
+	}
 	f.Bool(4, &a.suppressed)
 	f.Bool(5, &a.outOfService)
 	f.Bool(6, &a.unheard)

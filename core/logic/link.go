@@ -240,6 +240,14 @@ func (m marks) addAll(items []int32) {
 }
 
 // fill puts the first n numbers in.
+// count is how many are marked.
+func (m marks) count() (n int) {
+	for _, word := range m {
+		n += bits.OnesCount64(word)
+	}
+	return n
+}
+
 func (m marks) fill(n int) {
 	for i := range n {
 		m.add(int32(i))

@@ -6,6 +6,7 @@ import (
 	"os"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -111,10 +112,14 @@ output lamp: all of a b; fail off
 `, "\n"), p.String())
 }
 
-// A script is readings by second, "12 x=5.9 y=bad"; what changes is written
-// back, one line each.
+// A script is readings by second, "12 x=5.9 y=bad", and commands, "hand:fan=on";
+// what changes is written back, one line each.
 func play(t require.TestingT, p *logic.Program, script string) string {
-	s := logic.NewStepper(p)
+	return goOn(t, logic.NewStepper(p), script)
+}
+
+func goOn(t require.TestingT, s *logic.Stepper, script string) string {
+	p := s.Program()
 	clock := func(t int64) string { return fmt.Sprintf("%gs", float64(t)/1e9) }
 	var out strings.Builder
 	step := func(at int64) {
@@ -132,6 +137,13 @@ func play(t require.TestingT, p *logic.Program, script string) string {
 		}
 		for _, w := range words[1:] {
 			name, value, _ := strings.Cut(w, "=")
+			if do, of, command := strings.Cut(name, ":"); command {
+				c, err := p.Command(do, of, strings.ReplaceAll(value, "_", " "))
+				require.NoError(t, err)
+				_, err = s.Command(c)
+				require.NoError(t, err)
+				continue
+			}
 			q, err := unit.ParseQuantity(value)
 			if value == "bad" {
 				q.Value, err = math.NaN(), nil
@@ -406,4 +418,46 @@ func BenchmarkStep(b *testing.B) {
 		}
 		s.MustStep(at)
 	}
+}
+
+// BenchmarkMemory is what it costs to keep the memory of the hatchery: of what one
+// reading has touched, of all, and to go on from it.
+func BenchmarkMemory(b *testing.B) {
+	p := hatchery(b)
+	s := logic.NewStepper(p)
+	at := int64(0)
+	read := func(inputs int) {
+		at += 1e9
+		for i := range inputs {
+			s.Read(at, i, float64(1700+at/1e9%400), 0)
+		}
+		s.MustStep(at)
+	}
+	for range 600 {
+		read(len(p.Inputs))
+	}
+	all := s.Save(false)
+	b.Run("touched", func(b *testing.B) {
+		var saving time.Duration
+		rows := 0
+		for b.Loop() {
+			read(1)
+			from := time.Now()
+			rows = len(s.Save(true))
+			saving += time.Since(from)
+		}
+		b.ReportMetric(float64(saving.Nanoseconds())/float64(b.N), "ns/save")
+		b.ReportMetric(float64(rows), "rows")
+	})
+	b.Run("all", func(b *testing.B) {
+		for b.Loop() {
+			s.Save(false)
+		}
+	})
+	b.Run("resume", func(b *testing.B) {
+		for b.Loop() {
+			_, _, err := logic.Resume(p, all)
+			require.NoError(b, err)
+		}
+	})
 }

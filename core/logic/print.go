@@ -45,7 +45,7 @@ func (p *Program) declaration(number int32) Ref {
 // The clauses of a rule that a rule which is on takes over though they have changed.
 const (
 	onWhen   = "on when"
-	onDelay  = "on-delay"
+	onDelay  = "on when … for"
 	offAfter = "off after"
 	letGo    = "let go"
 )

@@ -4,6 +4,7 @@ import (
 	"slices"
 	"strings"
 
+	"rectura/core/memo"
 	"rectura/core/sheet"
 	"rectura/core/signal"
 	"rectura/core/unit"
@@ -445,7 +446,7 @@ type Clock func(t int64) string
 
 // since is the part of a sentence that says since when.
 func (c Clock) since(t int64) string {
-	if c == nil {
+	if c == nil || t == memo.Always {
 		return ""
 	}
 	return ", since " + c(t)

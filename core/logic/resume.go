@@ -209,8 +209,16 @@ func (x *resumption) takeClauses(f *memo.Fields, r Ref) (changed []string) {
 			if changed = append(changed, c.name); c.name == onWhen {
 				above = true
 			}
-			if row != nil && row.print != c.print && c.name != "" {
-				x.lose(x.p.Name(r), "its `%s` is another: it starts anew", c.name)
+			if row == nil || row.print == c.print {
+				continue // what is new has lost nothing
+			}
+			switch on := r.Kind == RuleKind || r.Kind == AlarmKind; {
+			case on && x.rules[x.p.RuleOf(r)].decided && c.name == onWhen:
+				x.lose(x.p.Name(r), "its `%s` has changed: it stays on until that lets it go", c.name)
+			case on && x.rules[x.p.RuleOf(r)].decided && c.name == onDelay:
+				x.lose(x.p.Name(r), "its `%s` has changed: it stays on, and the delay has run out", c.name)
+			case r.Kind != BandsKind && c.name != "":
+				x.lose(x.p.Name(r), "its `%s` has changed: it starts anew", c.name)
 			}
 			continue
 		}
@@ -265,7 +273,11 @@ func (x *resumption) takeBands(f *memo.Fields, i int32, title string, changed []
 	b, m := &x.p.Bands[i], &x.bands[i]
 	if len(changed) > 0 {
 		m.inForce = slices.IndexFunc(b.Bands, func(b Band) bool { return title != "" && b.Title == title })
-		m.waiting, m.undecided = -1, false
+		if m.waiting, m.undecided = -1, false; title != "" && m.inForce >= 0 {
+			x.lose(b.Name, "its limits have changed: %s stays in force until they say otherwise", title)
+		} else if title != "" {
+			x.lose(b.Name, "%s was in force and is none of its bands any more: it starts anew", title)
+		}
 	}
 	if m.inForce < -1 || m.inForce >= len(b.Bands) || m.waiting < -1 || m.waiting >= len(b.Bands) {
 		f.Fail("there is no such band")

@@ -15,6 +15,9 @@ type Row struct {
 // reads what an earlier one has written, or says what it does not read.
 const form = 1
 
+// usualRow is more than the size of most rows, in bytes.
+const usualRow = 128
+
 // Save gives the memory as rows: all, or those of the declarations that something
 // has happened to since the last Save, in any case with that of the run. It is
 // called between two instants, when nothing has been handed over that the next
@@ -24,21 +27,19 @@ func (s *Stepper) Save(touched bool) []Row {
 	if !touched {
 		s.touched.fill(int(n))
 	}
-	var data []byte
-	rows := make([]Row, 0, 8)
-	ends := make([]int, 0, 8)
-	keep := func(kind, name string, list func(*memo.Fields)) {
-		data = memo.Write(data, list)
-		rows, ends = append(rows, Row{Kind: kind, Name: name}), append(ends, len(data))
-	}
-	keep("", "", s.runFields)
+	count := 1 + s.touched.count()
+	rows, ends := make([]Row, 1, count), make([]int, 1, count)
+	data := memo.Write(make([]byte, 0, count*usualRow), s.runFields)
+	ends[0] = len(data)
+	var r Ref
+	list := func(f *memo.Fields) { s.fields(f, r) }
 	for word := range s.touched {
 		for i, some := s.touched.take(word); some; i, some = s.touched.take(word) {
-			r := s.p.declaration(i)
-			if r.Kind == DerivedKind { // which remembers nothing
+			if r = s.p.declaration(i); r.Kind == DerivedKind { // which remembers nothing
 				continue
 			}
-			keep(r.Kind.String(), s.p.Name(r), func(f *memo.Fields) { s.fields(f, r) })
+			data = memo.Write(data, list)
+			rows, ends = append(rows, Row{Kind: r.Kind.String(), Name: s.p.Name(r)}), append(ends, len(data))
 		}
 	}
 	from := 0

@@ -85,35 +85,47 @@ func (k keeper) rows() []Row {
 	return all
 }
 
-// live plays events. At the instants that cut names, and after each if it is wanted,
-// what was touched is kept; and at those the stepper is thrown away and goes on from
-// what was kept; but not where spoil is nil.
-func live(p *Program, all []event, each bool, cut func(instant int) bool, spoil func(*Row)) []string {
+// A life is how a run is interrupted. At the instants that cut names, and after each if
+// that is wanted, what was touched is kept; and at those the stepper is thrown away and
+// goes on from what was kept, spoiled; but not where spoil is nil. After every so many
+// events the clock is set by so much.
+type life struct {
+	each  bool
+	cut   func(instant int) bool
+	spoil func(*Row)
+	every int
+	set   int64
+}
+
+// live plays events, with times as they would be had the clock not been set.
+func (l life) live(p *Program, all []event) []string {
+	each, cut, spoil := l.each, l.cut, l.spoil
 	s := NewStepper(p)
 	kept := keeper{}
 	kept.keep(s.Save(false))
 	var out []string
-	clock := func(t int64) string { return fmt.Sprint(t) }
-	instants := 0
+	instants, set := 0, int64(0)
+	clock := func(t int64) string { return fmt.Sprint(t - set) }
 	step := func(at int64) {
 		for _, tr := range s.MustStep(at) {
-			out = append(out, fmt.Sprintf("%d #%d %s %s→%s: %s %v", at, tr.Number, p.Name(tr.Ref), p.StandText(tr.Ref, tr.From), p.StandText(tr.Ref, tr.To), p.Sentence(tr, clock), tr.Reason.From))
+			out = append(out, fmt.Sprintf("%s #%d %s %s→%s: %s %v", clock(at), tr.Number, p.Name(tr.Ref), p.StandText(tr.Ref, tr.From), p.StandText(tr.Ref, tr.To), p.Sentence(tr, clock), tr.Reason.From))
 			for _, term := range tr.Reason.Terms {
 				out = append(out, fmt.Sprint("  ", p.TermText(term), term.From))
 			}
 		}
 		for _, c := range s.AlarmChanges() {
-			out = append(out, fmt.Sprintf("%d alarm %s: %s→%s", at, p.Alarms[c.Alarm].Name, c.From.String(), c.To.String()))
+			out = append(out, fmt.Sprintf("%s alarm %s: %s→%s", clock(at), p.Alarms[c.Alarm].Name, c.From.String(), c.To.String()))
 		}
 		if instants++; instants > mostInstants {
-			panic("the time does not go on")
+			due := s.timers.heap[0]
+			panic(fmt.Sprintf("the time does not go on at %d: timer %d of %d conditions and %d inputs is due at %d", s.now, due, len(p.conds), len(p.Inputs), s.timers.due[due]))
 		}
 		now := cut(instants)
 		if each || now {
 			kept.keep(s.Save(true))
 		}
 		if now {
-			defer func() { out = append(out, standings(p, s)...) }()
+			defer func() { out = append(out, standings(p, s, clock)...) }()
 		}
 		if !now || spoil == nil {
 			return
@@ -130,13 +142,13 @@ func live(p *Program, all []event, each bool, cut func(instant int) bool, spoil 
 			kept.keep(s.Save(false))
 		}
 	}
-	for _, e := range all {
-		for s.Next() < e.at {
+	for k, e := range all {
+		for s.Next() < e.at+set {
 			step(s.Next())
 		}
 		for i := range p.Inputs {
 			if v, ok := e.readings[i]; ok {
-				s.Read(e.at, i, v, 0)
+				s.Read(e.at+set, i, v, 0)
 			}
 		}
 		for _, c := range e.commands {
@@ -144,19 +156,26 @@ func live(p *Program, all []event, each bool, cut func(instant int) bool, spoil 
 				out = append(out, err.Error())
 			}
 		}
-		step(e.at)
+		step(e.at + set)
+		if l.set != 0 && k%l.every == 0 {
+			s.Shift(l.set)
+			set += l.set
+		}
 	}
-	return append(out, standings(p, s)...)
+	return append(out, standings(p, s, clock)...)
 }
 
 // standings are the answers to why everything stands as it does.
-func standings(p *Program, s *Stepper) (out []string) {
+func standings(p *Program, s *Stepper, clock Clock) (out []string) {
 	for _, kind := range []Kind{InputKind, BandsKind, RuleKind, AlarmKind, FollowKind, LoopKind, OutputKind} {
 		for _, r := range p.All(kind) {
-			out = append(out, p.Name(r)+": "+p.Sentence(s.Standing(r), func(t int64) string { return fmt.Sprint(t) }))
+			out = append(out, p.Name(r)+": "+p.Sentence(s.Standing(r), clock))
 		}
 	}
-	return append(out, fmt.Sprint(s.Circle()))
+	if o, since, circle := s.Circle(); circle {
+		out = append(out, p.Outputs[o].Name+" does not come to rest since "+clock(since))
+	}
+	return out
 }
 
 // mostInstants is more than any of these runs has.
@@ -172,8 +191,21 @@ func TestSaveAndResume(t *testing.T) {
 		all := events(t, p, moments(t, p))
 		every := rapid.IntRange(1, 7).Draw(t, "every")
 		cut := func(i int) bool { return i%every == 0 }
-		plain := live(p, all, false, cut, nil)
-		require.Equal(t, plain, live(p, all, every%2 == 0, cut, whole), "%s\n%v", text, all)
+		plain := life{cut: cut}.live(p, all)
+		require.Equal(t, plain, life{each: every%2 == 0, cut: cut, spoil: whole}.live(p, all), "%s\n%v", text, all)
+	})
+}
+
+// A clock that is set changes nothing but the times: no delay is longer or shorter. It
+// is set by a week, which leaves the time of day.
+func TestShift(t *testing.T) {
+	rapid.Check(t, func(t *rapid.T) {
+		text, p := randomProgram(t)
+		all := events(t, p, moments(t, p))
+		every := rapid.IntRange(1, 7).Draw(t, "every")
+		never := func(int) bool { return false }
+		week := rapid.SampledFrom([]int64{7 * 24 * 3600e9, -7 * 24 * 3600e9}).Draw(t, "week")
+		require.Equal(t, life{cut: never}.live(p, all), life{cut: never, every: every, set: week}.live(p, all), "%s\n%v", text, all)
 	})
 }
 
@@ -228,7 +260,7 @@ func (x *scenario) cut(spoil func(*Row)) (out []string) {
 			out = []string{fmt.Sprint(err)}
 		}
 	}()
-	return live(x.p, x.all, false, func(i int) bool { return i%x.every == 0 }, spoil)
+	return life{cut: func(i int) bool { return i%x.every == 0 }, spoil: spoil}.live(x.p, x.all)
 }
 
 // No field can be left out of a memory: without any one of them, some run does not

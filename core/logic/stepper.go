@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"math"
 
+	"rectura/core/memo"
 	"rectura/core/sheet"
 	"rectura/core/signal"
 	"rectura/core/unit"
@@ -294,10 +295,14 @@ func (s *Stepper) Next() int64 {
 }
 
 // Step evaluates the instant t, with the readings handed over since the last
-// one. A time before that of the last instant is an error, and changes nothing.
+// one. A time before that of the last instant is an error, and so are the ends of time;
+// it changes nothing.
 // The first instant starts the job. What it returns is overwritten by the next
 // Step.
 func (s *Stepper) Step(t int64) ([]Transition, error) {
+	if t == memo.Always || t == memo.Never {
+		return nil, fmt.Errorf("the ends of time are no instants")
+	}
 	if s.began && t < s.now {
 		return nil, fmt.Errorf("an instant at %d ns after one at %d ns; time does not go back", t, s.now)
 	}

@@ -19,6 +19,7 @@ import (
 	"errors"
 	"fmt"
 	"math"
+	"slices"
 
 	"google.golang.org/protobuf/encoding/protowire"
 )
@@ -293,19 +294,25 @@ func (f *Fields) Group(number int, list func(*Fields)) {
 		}
 		protowire.AppendVarint(f.out[:at], uint64(n))
 	case reading:
-		inner := Fields{do: reading}
 		if x, some := f.take(number); some {
-			if x.bytes == nil {
-				f.fail(number, "fields were expected")
-			} else if err := inner.parse(x.bytes); err != nil {
-				f.fail(number, err.Error())
-			}
-		}
-		if list(&inner); inner.err != nil {
-			f.fail(number, inner.err.Error())
+			f.readGroup(x, number, list)
+		} else {
+			list(&Fields{do: reading})
 		}
 	case shifting:
 		list(f)
+	}
+}
+
+func (f *Fields) readGroup(x field, number int, list func(*Fields)) {
+	inner := Fields{do: reading}
+	if x.bytes == nil {
+		f.fail(number, "fields were expected")
+	} else if err := inner.parse(x.bytes); err != nil {
+		f.fail(number, err.Error())
+	}
+	if list(&inner); inner.err != nil {
+		f.fail(number, inner.err.Error())
 	}
 }
 
@@ -313,12 +320,19 @@ func (f *Fields) Group(number int, list func(*Fields)) {
 // how many there are, before list is asked for each by its place.
 func (f *Fields) Many(number int, n *int, list func(f *Fields, i int)) {
 	if f.do == reading {
-		*n = 0
-		for i := range f.found {
-			if f.found[i].number == protowire.Number(number) {
-				*n++
+		var all []field
+		f.found = slices.DeleteFunc(f.found, func(x field) bool {
+			if x.number != protowire.Number(number) {
+				return false
 			}
+			all = append(all, x)
+			return true
+		})
+		*n = len(all)
+		for i, x := range all {
+			f.readGroup(x, number, func(f *Fields) { list(f, i) })
 		}
+		return
 	}
 	for i := range *n {
 		f.Group(number, func(f *Fields) { list(f, i) })
