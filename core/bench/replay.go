@@ -6,6 +6,7 @@ import (
 
 	"rectura/core/logic"
 	"rectura/core/recording"
+	"rectura/core/run"
 	"rectura/core/unit"
 )
 
@@ -27,10 +28,7 @@ type Options struct {
 }
 
 // A Command is what a person does at a time.
-type Command struct {
-	At int64
-	logic.Command
-}
+type Command = run.Command
 
 // A Result is what came out of a replay. Transitions are in order of time.
 type Result struct {
@@ -97,17 +95,8 @@ func replay(p *logic.Program, r *recording.Recording, o Options, look func(*logi
 	if o.watch {
 		w.stepper.Watch()
 	}
-	for _, b := range bound {
-		w.cursors = append(w.cursors, newCursor(b))
-	}
 	w.totals, w.every, w.keep = newTotals(p, r.Start), o.EveryChange, o.keep
-	w.commands = o.Commands
-	if o.Scan > 0 {
-		err = w.scan(r.Start, r.End, o.Scan)
-	} else {
-		err = w.play(r.Start, r.End)
-	}
-	if err != nil {
+	if err := w.play(r, bound, o); err != nil {
 		return nil, err
 	}
 	w.result.spans.end(r.End)
@@ -149,7 +138,6 @@ func settings(p *logic.Program, set map[string]unit.Quantity) ([]float64, error)
 type player struct {
 	p       *logic.Program
 	stepper *logic.Stepper
-	cursors []cursor
 	totals  *totals
 	result  *Result
 
@@ -157,103 +145,77 @@ type player struct {
 	first, most int  // of the transitions that are kept
 	every       bool // change of analog outputs is kept
 	keep        func(t *logic.Transition) bool
-	commands    []Command // that are still to come
 	look        func(*logic.Stepper, int64)
 }
 
-// play evaluates every instant: each time at which a reading stands, and each
-// at which a timer falls due.
-func (w *player) play(start, end int64) error {
-	for t := start; t <= end; {
-		next := int64(never)
-		for i := range w.cursors {
-			c := &w.cursors[i]
-			if c.time == t {
-				w.stepper.Read(t, c.input, c.take(), c.at)
-			}
-			next = min(next, c.time)
-		}
-		if err := w.command(t); err != nil {
-			return err
-		}
-		if err := w.step(t); err != nil {
-			return err
-		}
-		t = min(next, w.nextCommand(), w.stepper.Next())
-	}
-	return nil
+// played is the feed of a recording: of every column that is bound to an input, the
+// newest reading.
+type played struct {
+	cursors []cursor
+	next    int64
 }
 
-func (w *player) nextReading() int64 {
-	next := int64(never)
-	for i := range w.cursors {
-		next = min(next, w.cursors[i].time)
+// play gives the feed of a recording, which begins at a time whether or not anything
+// was read then.
+func play(bound []binding, start int64) *played {
+	f := &played{next: start}
+	for _, b := range bound {
+		f.cursors = append(f.cursors, newCursor(b))
 	}
-	return next
+	return f
 }
 
-// command hands over what people have done up to a time.
-func (w *player) command(t int64) error {
-	for len(w.commands) > 0 && w.commands[0].At <= t {
-		if _, err := w.stepper.Command(w.commands[0].Command); err != nil {
-			return err
-		}
-		w.commands = w.commands[1:]
-	}
-	return nil
-}
+func (f *played) Next() int64 { return f.next }
 
-func (w *player) nextCommand() int64 {
-	if len(w.commands) == 0 {
-		return never
-	}
-	return w.commands[0].At
-}
-
-// scan evaluates at start + k·period only, with the newest reading of each
-// input. Scans at which nothing is new and no timer is due are passed over,
-// since they change nothing.
-func (w *player) scan(start, end, period int64) error {
-	for t := start; t <= end; {
-		for i := range w.cursors {
-			c := &w.cursors[i]
-			if c.time > t {
-				continue
-			}
+func (f *played) Hand(t int64, s *logic.Stepper) {
+	f.next = run.Never
+	for i := range f.cursors {
+		c := &f.cursors[i]
+		if c.time <= t {
 			newest := c.take()
 			for c.time <= t {
 				newest = c.take()
 			}
-			w.stepper.Read(t, c.input, newest, c.at)
+			s.Read(t, c.input, newest, c.at)
 		}
-		if err := w.command(t); err != nil {
-			return err
-		}
-		if err := w.step(t); err != nil {
-			return err
-		}
-		next := min(w.nextReading(), w.nextCommand(), w.stepper.Next())
-		if next > end {
-			return nil
-		}
-		t += max(1, (next-t+period-1)/period) * period
+		f.next = min(f.next, c.time)
 	}
-	return nil
 }
 
-func (w *player) step(t int64) error {
-	if err := w.over(); err != nil {
-		return err
+// play makes all instants of a recording.
+func (w *player) play(r *recording.Recording, bound []binding, o Options) error {
+	var err error // of a command or a Stop
+	commands := &run.Commands{Rest: o.Commands, Answer: func(_ Command, _ logic.Effect, refused error) {
+		if err == nil {
+			err = refused
+		}
+	}}
+	feeds := []run.Feed{play(bound, r.Start), commands}
+	stop := func() bool {
+		if err == nil {
+			err = w.over()
+		}
+		return err != nil
 	}
-	made, err := w.stepper.Step(t)
+	var ended error
+	if o.Scan > 0 {
+		ended = run.Scan(w.stepper, feeds, r.Start, o.Scan, r.End, w.take, stop)
+	} else {
+		ended = run.Until(w.stepper, feeds, r.End, w.take, stop)
+	}
 	if err != nil {
 		return err
 	}
+	return ended
+}
+
+// take notes what an instant has brought.
+func (w *player) take(t int64, made []logic.Transition) {
 	if w.look != nil {
 		w.look(w.stepper, t)
 	}
 	if len(made) == 0 && !w.stepper.Decided() {
-		return nil
+		return
 	}
 	for _, tr := range made {
 		if tr.LevelOnly() && !w.every {
@@ -270,7 +232,6 @@ func (w *player) step(t int64) error {
 		w.result.Changes++
 	}
 	w.totals.take(t, made, w.stepper)
-	return nil
 }
 
 // totals adds up how long rules and outputs were in which state.

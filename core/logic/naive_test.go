@@ -526,9 +526,11 @@ func (n *naive) slopes(x *sheet.Slope) truth {
 	n.past[x] = append(n.past[x], pastValue{n.now, v})
 	d := n.length(x.Over)
 	held, known := 0.0, false
-	for _, p := range n.past[x] {
+	for k, p := range slices.Backward(n.past[x]) {
 		if p.at <= n.now-d {
 			held, known = p.value, true
+			n.past[x] = n.past[x][k:] // what is older is forgotten, also for a longer time that is set later
+			break
 		}
 	}
 	rise := v - held
