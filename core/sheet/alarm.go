@@ -69,68 +69,40 @@ func (c *AlarmCall) String() string {
 	return s
 }
 
-func (d *Alarm) print(p *printer) {
-	p.head(&d.Head, "alarm", d.Name, d.label())
-	p.texts(&d.Head)
-	p.condition("on when", d.Rule.OnWhen)
-	p.condition("off when", d.Rule.OffWhen)
-	p.duration("off after", d.Rule.OffAfter)
-	p.word("priority", d.Priority)
-	if d.Rule.Latch != nil {
-		p.clause(*d.Rule.Latch, "latch")
-	}
-	p.condition("reset when", d.Rule.Reset)
-	p.condition("inhibit when", d.Inhibit)
-	if d.Advice != nil {
-		p.clause(d.Advice.Clause, "advice "+quote(d.Advice.Text))
-	}
-	for _, c := range d.Calls {
-		p.clause(c.Clause, c.String())
-	}
-	for _, n := range d.Notify {
-		var names []string
-		for _, r := range n.Recipients {
-			names = append(names, r.Name)
-		}
-		p.clause(n.Clause, "notify "+strings.Join(names, ", "))
-	}
-}
+func (n *NotifyClause) String() string { return "notify " + nameList(n.Recipients) }
 
-func (d *Recipient) print(p *printer) {
-	p.head(&d.Head, "recipient", d.Name, d.label(), d.Kind, quote(d.Address))
-	p.texts(&d.Head)
-}
-
-func (p *parser) alarm(h Head) (Declaration, []clauseKind) {
+func (p *parser) alarm(h Head) Declaration {
 	d := &Alarm{Head: h, Rule: &Rule{}}
 	p.name(&d.Head)
 	d.Rule.Alarm = d
 	d.Rule.At, d.Rule.NameAt, d.Rule.Name, d.Rule.Label = d.At, d.NameAt, d.Name, d.Label
+	return d
+}
+
+func (d *Alarm) words() []string { return []string{d.Name, d.label()} }
+
+func (d *Alarm) rows() []row {
 	r := d.Rule
-	return d, append(common(&d.Head, false),
-		clauseKind{"on when", true, func(p *parser, c Clause) { r.OnWhen = &ConditionClause{c, p.condition()} }},
-		clauseKind{"off when", true, func(p *parser, c Clause) { r.OffWhen = &ConditionClause{c, p.condition()} }},
-		clauseKind{"off after", true, func(p *parser, c Clause) { r.OffAfter = &DurationClause{c, p.duration()} }},
-		clauseKind{"priority", true, func(p *parser, c Clause) {
-			d.Priority = &WordClause{c, p.oneOf("the priority", Priorities...)}
-		}},
-		clauseKind{"latch", true, func(_ *parser, c Clause) { r.Latch = &c }},
-		clauseKind{"reset when", true, func(p *parser, c Clause) { r.Reset = &ConditionClause{c, p.condition()} }},
-		clauseKind{"inhibit when", true, func(p *parser, c Clause) { d.Inhibit = &ConditionClause{c, p.condition()} }},
-		clauseKind{"advice", true, func(p *parser, c Clause) { d.Advice = p.text(c, "advice") }},
-		clauseKind{"call", false, func(p *parser, c Clause) {
+	return d.rowsWith(false,
+		conditionRow("on when", &r.OnWhen),
+		conditionRow("off when", &r.OffWhen),
+		durationRow("off after", &r.OffAfter).called("off after"),
+		wordRow("priority", &d.Priority, "the priority", Priorities...),
+		flagRow("latch", &r.Latch),
+		conditionRow("reset when", &r.Reset),
+		conditionRow("inhibit when", &d.Inhibit),
+		textRow("advice", &d.Advice, "advice"),
+		manyRow("call", &d.Calls, func(p *parser, c Clause) *AlarmCall {
 			call := &AlarmCall{CallClause: CallClause{c, p.calls()}}
 			if call.Until = p.accept("until"); call.Until && !p.accept("acknowledged") {
 				p.fail(p.peek(), "%s where `acknowledged` must stand: call HORN until acknowledged", p.peek().source())
 			}
-			d.Calls = append(d.Calls, call)
-		}},
-		clauseKind{"notify", false, func(p *parser, c Clause) {
-			d.Notify = append(d.Notify, &NotifyClause{c, p.names("a recipient")})
-		}})
+			return call
+		}),
+		manyRow("notify", &d.Notify, func(p *parser, c Clause) *NotifyClause { return &NotifyClause{c, p.names("a recipient")} }))
 }
 
-func (p *parser) recipient(h Head) (Declaration, []clauseKind) {
+func (p *parser) recipient(h Head) Declaration {
 	d := &Recipient{Head: h}
 	p.name(&d.Head)
 	d.Kind = p.oneOf("how it is told", "webhook", "email")
@@ -139,8 +111,12 @@ func (p *parser) recipient(h Head) (Declaration, []clauseKind) {
 	if t.kind != tokString {
 		p.fail(t, "%s where the address must stand, in quotes", t.source())
 	}
-	return d, common(&d.Head, false)
+	return d
 }
+
+func (d *Recipient) words() []string { return []string{d.Name, d.label(), d.Kind, quote(d.Address)} }
+
+func (d *Recipient) rows() []row { return d.rowsWith(false) }
 
 func (c *checker) recipient(d *Recipient) {
 	web := strings.HasPrefix(d.Address, "http://") || strings.HasPrefix(d.Address, "https://")
@@ -159,20 +135,13 @@ func (c *checker) alarm(d *Alarm) {
 	for _, n := range d.Notify {
 		c.recipients(n.Recipients, "an alarm notifies")
 	}
-	conditions := d.Rule.Conditions()
-	if d.Inhibit != nil {
-		conditions = append(conditions, d.Inhibit)
-	}
-	for _, x := range conditions {
-		c.condition(x.Condition)
+	c.clauses(d.rows())
+	for _, x := range conditionsOf(d.rows()) {
 		Walk(x.Condition, func(x Condition) {
 			if cmp, ok := x.(*Compare); ok && cmp.Deadband != nil {
 				c.errorf(cmp.Deadband.Place(), "alarm-deadband", "`deadband` in an alarm: the standard for alarms calls by that word what is written `hysteresis` here; write which is meant, hysteresis or another limit")
 			}
 		})
-	}
-	if d.Rule.OffAfter != nil {
-		c.duration(d.Rule.OffAfter.Duration)
 	}
 	if d.broken {
 		return

@@ -85,47 +85,49 @@ func (b *Band) String() string {
 	return s
 }
 
-func (d *Bands) print(p *printer) {
-	p.head(&d.Head, "bands", d.Name, d.label(), "of "+d.Of.Name)
-	p.texts(&d.Head)
-	for _, b := range d.Bands {
-		p.clause(b.Clause, b.String())
-	}
-	if d.Hysteresis != nil {
-		p.clause(d.Hysteresis.Clause, "hysteresis "+d.Hysteresis.Value.String())
-	}
-	p.duration("for", d.For)
-	if d.Cumulative != nil {
-		p.clause(*d.Cumulative, "cumulative")
-	}
-}
-
-func (p *parser) bands(h Head) (Declaration, []clauseKind) {
+func (p *parser) bands(h Head) Declaration {
 	d := &Bands{Head: h}
 	p.name(&d.Head)
 	p.expect("of", "before the signal that is divided into bands")
 	d.Of = p.aName()
-	band := func(op Op) func(p *parser, c Clause) {
-		return func(p *parser, c Clause) {
-			b := &Band{Clause: c, Name: p.bandName, Op: op}
-			if op != "" {
-				b.Limit = p.asValue(p.sum())
-			}
-			if p.accept("call") {
-				b.Calls = p.calls()
-			}
-			d.Bands = append(d.Bands, b)
+	return d
+}
+
+func (d *Bands) words() []string { return []string{d.Name, d.label(), "of " + d.Of.Name} }
+
+func (d *Bands) rows() []row {
+	band := func(keyword string, op Op) row {
+		return row{keyword: keyword, many: op != "",
+			read: func(p *parser, c Clause) {
+				b := &Band{Clause: c, Name: p.bandName, Op: op}
+				if op != "" {
+					b.Limit = p.asValue(p.sum())
+				}
+				if p.accept("call") {
+					b.Calls = p.calls()
+				}
+				d.Bands = append(d.Bands, b)
+			},
+			print: func(*printer) {}}
+	}
+	all := band("else", "") // which lays out all bands in their order
+	all.print = func(p *printer) {
+		for _, b := range d.Bands {
+			p.clause(b.Clause, b.String())
 		}
 	}
-	kinds := append(common(&d.Head, false),
-		clauseKind{"hysteresis", true, func(p *parser, c Clause) { d.Hysteresis = &ExprClause{c, p.asValue(p.sum())} }},
-		clauseKind{"for", true, func(p *parser, c Clause) { d.For = &DurationClause{c, p.duration()} }},
-		clauseKind{"cumulative", true, func(_ *parser, c Clause) { d.Cumulative = &c }},
-		clauseKind{"else", true, band("")})
+	rows := []row{all}
 	for _, op := range []Op{AtMost, AtLeast, Below, Above} {
-		kinds = append(kinds, clauseKind{opClauses[op], false, band(op)})
+		rows = append(rows, band(opClauses[op], op))
 	}
-	return d, kinds
+	hysteresis := row{keyword: "hysteresis",
+		read: func(p *parser, c Clause) { d.Hysteresis = &ExprClause{c, p.asValue(p.sum())} },
+		print: func(p *printer) {
+			if h := d.Hysteresis; h != nil {
+				p.clause(h.Clause, "hysteresis "+h.Value.String())
+			}
+		}}
+	return d.rowsWith(false, append(rows, hysteresis, durationRow("for", &d.For).called("delay"), flagRow("cumulative", &d.Cumulative))...)
 }
 
 // bandPrefix reads the name that may stand before a band.
@@ -176,9 +178,7 @@ func (c *checker) bands(d *Bands) {
 	} else if d.Hysteresis != nil {
 		c.distance("hysteresis", d.Hysteresis.Value, d.Of, t)
 	}
-	if d.For != nil {
-		c.duration(d.For.Duration)
-	}
+	c.clauses(d.rows())
 	n := len(d.Bands)
 	if n < 2 || d.Bands[n-1].Op != "" {
 		c.errorf(d.NameAt, "missing-clause", "the bands %s need at least one limit and, below all of them, the band in which the signal is otherwise, such as: fine: else", d.Name)

@@ -144,10 +144,10 @@ func (c *checker) declarations() {
 		c.wire(in.Source, &in.Head, !in.Discrete, false)
 		switch {
 		case in.broken:
-		case !in.Discrete:
+		case in.Discrete:
+			c.clauses(in.rows())
+		default:
 			c.chain(in)
-		case in.Debounce != nil:
-			c.duration(in.Debounce.Duration)
 		}
 	}
 	c.deriveds()
@@ -211,14 +211,7 @@ func (c *checker) setpoint(s *Setpoint) {
 func (c *checker) rule(r *Rule) {
 	c.calls(r.Calls(), "a rule")
 	c.once(r.Calls(), "the same rule")
-	for _, x := range r.Conditions() {
-		c.condition(x.Condition)
-	}
-	for _, d := range []*DurationClause{r.OffAfter, r.Pulse, r.MinimumOn, r.MinimumOff} {
-		if d != nil {
-			c.duration(d.Duration)
-		}
-	}
+	c.clauses(r.rows())
 	if r.broken {
 		return
 	}

@@ -138,6 +138,7 @@ func (in *Input) JunctionName() string {
 }
 
 func (c *checker) health(in *Input) {
+	c.clauses(in.rows())
 	occurs := func(what string, at Place, u unit.Unit) {
 		if PlaceOf(in, u) < 0 {
 			c.errorf(at, "unit-mismatch", "`%s` in %s, but %s has no such quantity in its chain: %s", what, u.Describe(), in.Name, describeAll(in.Units()))
@@ -148,19 +149,9 @@ func (c *checker) health(in *Input) {
 	}
 	if f := in.Frozen; f != nil {
 		occurs("frozen", f.At, f.Within.Unit)
-		c.duration(f.After)
 	}
 	if u := in.Unsteady; u != nil {
 		occurs("unsteady", u.At, u.Beyond.Unit)
-		c.duration(u.Within)
-	}
-	for _, d := range []*DurationClause{in.Stale, in.BadAfter, in.GoodAfter} {
-		if d != nil {
-			c.duration(d.Duration)
-		}
-	}
-	if in.Smooth != nil && in.Smooth.Lag != nil {
-		c.duration(in.Smooth.Lag)
 	}
 }
 

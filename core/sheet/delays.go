@@ -10,41 +10,21 @@ type Delay struct {
 // in its sentence alone.
 func (j *Job) Delays(d Declaration) []Delay {
 	var all []Delay
-	add := func(what string, d *Duration) {
-		if d != nil {
-			all = append(all, Delay{what, d})
-		}
-	}
-	clause := func(what string, c *DurationClause) {
-		if c != nil {
-			add(what, c.Duration)
-		}
-	}
 	switch d := d.(type) {
-	case *Alarm:
-		return j.Delays(d.Rule)
+	case *Output: // whose minimum times are its own, and no part of what calls it
+		return nil
 	case *Rule:
-		if d.OnWhen != nil {
-			_, delay := d.OnCondition()
-			add("on-delay", delay)
+		all = d.delays()
+	case *Alarm:
+		all = d.Rule.delays()
+	}
+	for _, r := range d.rows() {
+		if r.delay == "" {
+			continue
 		}
-		if d.OffWhen != nil {
-			if f, ok := ungroup(d.OffWhen.Condition).(*For); ok && f.Crossing() == nil {
-				add("off-delay", f.Duration)
-			}
+		for _, duration := range r.durations() {
+			all = append(all, Delay{r.delay, duration})
 		}
-		clause("off after", d.OffAfter)
-		clause("pulse", d.Pulse)
-		clause("minimum on", d.MinimumOn)
-		clause("minimum off", d.MinimumOff)
-	case *Bands:
-		clause("delay", d.For)
-	case *Loop:
-		clause("integral", d.Integral)
-		clause("derivative", d.Derivative)
-		clause("worked out every", d.Every)
-	case *Message:
-		clause("every", d.Every)
 	}
 	return all
 }
@@ -52,6 +32,21 @@ func (j *Job) Delays(d Declaration) []Delay {
 // SayDelay is a delay in words: "on-delay Blower start delay (45 s)".
 func (j *Job) SayDelay(d Delay) string {
 	return d.What + " " + (&teller{Job: j}).sayDuration(d.Duration)
+}
+
+// delays are those that stand in the conditions of a rule.
+func (r *Rule) delays() (all []Delay) {
+	if r.OnWhen != nil {
+		if _, delay := r.OnCondition(); delay != nil {
+			all = append(all, Delay{"on-delay", delay})
+		}
+	}
+	if r.OffWhen != nil {
+		if f, ok := ungroup(r.OffWhen.Condition).(*For); ok && f.Crossing() == nil {
+			all = append(all, Delay{"off-delay", f.Duration})
+		}
+	}
+	return all
 }
 
 // Calls are the outputs that a declaration calls.

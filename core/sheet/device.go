@@ -45,14 +45,7 @@ func (p *printer) wire(keyword string, w *WireClause) {
 	}
 }
 
-func (d *Device) print(p *printer) {
-	p.head(&d.Head, "device", d.Name, d.label(), "modbus tcp", quote(d.Address), "unit "+strconv.Itoa(d.Unit))
-	p.texts(&d.Head)
-	p.duration("poll", d.Poll)
-	p.duration("timeout", d.Timeout)
-}
-
-func (p *parser) device(h Head) (Declaration, []clauseKind) {
+func (p *parser) device(h Head) Declaration {
 	d := &Device{Head: h}
 	p.name(&d.Head)
 	if t := p.peek(); !p.accept("modbus", "tcp") {
@@ -65,9 +58,22 @@ func (p *parser) device(h Head) (Declaration, []clauseKind) {
 	}
 	p.expect("unit", "before the device's unit number")
 	d.Unit = p.whole16("the unit number", 247)
-	return d, append(common(&d.Head, false),
-		clauseKind{"poll", true, func(p *parser, c Clause) { d.Poll = &DurationClause{c, p.duration()} }},
-		clauseKind{"timeout", true, func(p *parser, c Clause) { d.Timeout = &DurationClause{c, p.duration()} }})
+	return d
+}
+
+func (d *Device) words() []string {
+	return []string{d.Name, d.label(), "modbus tcp", quote(d.Address), "unit " + strconv.Itoa(d.Unit)}
+}
+
+func (d *Device) rows() []row {
+	return d.rowsWith(false, durationRow("poll", &d.Poll), durationRow("timeout", &d.Timeout))
+}
+
+// wireRow is that of where a point is wired.
+func wireRow(keyword string, to **WireClause) row {
+	return row{keyword: keyword,
+		read:  func(p *parser, c Clause) { *to = p.wire(c) },
+		print: func(p *printer) { p.wire(keyword, *to) }}
 }
 
 // whole16 reads a whole number from 0.
@@ -92,11 +98,7 @@ func (c *checker) device(d *Device) {
 	if host, port, err := net.SplitHostPort(d.Address); err != nil || host == "" || port == "" {
 		c.errorf(d.AddressAt, "address", "%q is no address of a device; write host and port, such as 127.0.0.1:502", d.Address)
 	}
-	for _, x := range []*DurationClause{d.Poll, d.Timeout} {
-		if x != nil {
-			c.duration(x.Duration)
-		}
-	}
+	c.clauses(d.rows())
 }
 
 // wire checks where a point is wired, and that no other is wired there.

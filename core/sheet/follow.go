@@ -32,33 +32,28 @@ func (c *FollowClause) String() string {
 	return "call " + c.Output.Name + " from " + c.Of.Name + " " + c.From.String() + " to " + c.To.String()
 }
 
-func (d *Follow) print(p *printer) {
-	p.head(&d.Head, "follow", d.Name, d.label())
-	p.texts(&d.Head)
-	if d.Call != nil {
-		p.clause(d.Call.Clause, d.Call.String())
-	}
-	p.condition("while", d.While)
-}
-
-func (p *parser) follow(h Head) (Declaration, []clauseKind) {
+func (p *parser) follow(h Head) Declaration {
 	d := &Follow{Head: h}
 	p.name(&d.Head)
-	return d, append(common(&d.Head, false),
-		clauseKind{"call", true, func(p *parser, c Clause) {
+	return d
+}
+
+func (d *Follow) words() []string { return []string{d.Name, d.label()} }
+
+func (d *Follow) rows() []row {
+	return d.rowsWith(false,
+		ownRow("call", &d.Call, func(p *parser, c Clause) *FollowClause {
 			x := &FollowClause{Clause: c, Output: p.aName()}
 			p.expect("from", "before the value that the output follows: call LIGHTS from DAYLIGHT 0..1000 lx to 100..0 %")
 			x.Of = p.aName()
 			p.ends(&x.From, &x.To)
-			d.Call = x
-		}},
-		clauseKind{"while", true, func(p *parser, c Clause) { d.While = &ConditionClause{c, p.condition()} }})
+			return x
+		}),
+		conditionRow("while", &d.While))
 }
 
 func (c *checker) follow(d *Follow) {
-	if d.While != nil {
-		c.condition(d.While.Condition)
-	}
+	c.clauses(d.rows())
 	x := d.Call
 	if x == nil {
 		if !d.broken {

@@ -36,54 +36,35 @@ func (d *Loop) Calls() []*Call {
 	return d.Call.Calls
 }
 
-func (d *Loop) print(p *printer) {
-	p.head(&d.Head, "loop", d.Name, d.label())
-	p.texts(&d.Head)
-	if k := d.Keep; k != nil {
-		p.clause(k.Clause, "keep "+k.Of.Name+" at "+k.Target.String())
-	}
-	p.word("acting", d.Acting)
-	p.quantity("proportional band", d.Band)
-	p.duration("integral", d.Integral)
-	p.quantity("bias", d.Bias)
-	p.duration("derivative", d.Derivative)
-	p.duration("every", d.Every)
-	p.condition("while", d.While)
-	p.calls(d.Call)
-}
+func (k *KeepClause) String() string { return "keep " + k.Of.Name + " at " + k.Target.String() }
 
-func (p *printer) quantity(keyword string, c *QuantityClause) {
-	if c != nil {
-		p.clause(c.Clause, keyword+" "+c.Quantity.String())
-	}
-}
-
-func (p *parser) loop(h Head) (Declaration, []clauseKind) {
+func (p *parser) loop(h Head) Declaration {
 	d := &Loop{Head: h}
 	p.name(&d.Head)
-	return d, append(common(&d.Head, false),
-		clauseKind{"keep", true, func(p *parser, c Clause) {
+	return d
+}
+
+func (d *Loop) words() []string { return []string{d.Name, d.label()} }
+
+func (d *Loop) rows() []row {
+	return d.rowsWith(false,
+		ownRow("keep", &d.Keep, func(p *parser, c Clause) *KeepClause {
 			k := &KeepClause{Clause: c, Of: p.aName()}
 			p.expect("at", "before the target: keep OXYGEN at 8 mg/L")
 			k.Target = p.asValue(p.sum())
-			d.Keep = k
-		}},
-		clauseKind{"acting", true, func(p *parser, c Clause) {
-			d.Acting = &WordClause{c, p.oneOf("which way the output acts", "reverse", "direct")}
-		}},
-		clauseKind{"proportional band", true, func(p *parser, c Clause) {
-			q, at := p.difference(false)
-			d.Band = &QuantityClause{c, q, at}
-		}},
-		clauseKind{"integral", true, func(p *parser, c Clause) { d.Integral = &DurationClause{c, p.duration()} }},
-		clauseKind{"bias", true, func(p *parser, c Clause) {
+			return k
+		}),
+		wordRow("acting", &d.Acting, "which way the output acts", "reverse", "direct"),
+		quantityRow("proportional band", &d.Band, aboveZero),
+		durationRow("integral", &d.Integral).called("integral"),
+		quantityRow("bias", &d.Bias, func(p *parser) (unit.Quantity, Place) {
 			at := p.place(p.peek())
-			d.Bias = &QuantityClause{c, p.quantity(), at}
-		}},
-		clauseKind{"derivative", true, func(p *parser, c Clause) { d.Derivative = &DurationClause{c, p.anyTime()} }},
-		clauseKind{"every", true, func(p *parser, c Clause) { d.Every = &DurationClause{c, p.duration()} }},
-		clauseKind{"while", true, func(p *parser, c Clause) { d.While = &ConditionClause{c, p.condition()} }},
-		clauseKind{"call", true, func(p *parser, c Clause) { d.Call = &CallClause{c, p.calls()} }})
+			return p.quantity(), at
+		}),
+		durationRowBy("derivative", &d.Derivative, (*parser).anyTime).called("derivative"),
+		durationRow("every", &d.Every).called("worked out every"),
+		conditionRow("while", &d.While),
+		callRow(&d.Call))
 }
 
 // anyTime reads a duration, or 0 of a unit of time.
@@ -101,14 +82,7 @@ func (p *parser) anyTime() *Duration {
 }
 
 func (c *checker) loop(d *Loop) {
-	if d.While != nil {
-		c.condition(d.While.Condition)
-	}
-	for _, x := range []*DurationClause{d.Integral, d.Derivative, d.Every} {
-		if x != nil {
-			c.duration(x.Duration)
-		}
-	}
+	c.clauses(d.rows())
 	var o *Output
 	if d.Call != nil {
 		x := d.Call.Calls[0]

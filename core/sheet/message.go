@@ -39,18 +39,7 @@ func nameList(all []*Name) string {
 	return strings.Join(names, ", ")
 }
 
-func (d *Message) print(p *printer) {
-	p.head(&d.Head, "message", d.Name, d.label())
-	p.texts(&d.Head)
-	p.duration("every", d.Every)
-	if d.Start != nil {
-		p.clause(*d.Start, "at start")
-	}
-	p.condition("when", d.When)
-	for _, s := range d.Sends {
-		p.clause(s.Clause, "send "+nameList(s.Values)+" to "+nameList(s.To))
-	}
-}
+func (s *SendClause) String() string { return "send " + nameList(s.Values) + " to " + nameList(s.To) }
 
 func (a *BadAlarm) String() string {
 	s := "alarm when bad"
@@ -69,19 +58,25 @@ func (a *BadAlarm) String() string {
 	return s
 }
 
-func (p *parser) message(h Head) (Declaration, []clauseKind) {
+func (p *parser) message(h Head) Declaration {
 	d := &Message{Head: h}
 	p.name(&d.Head)
-	return d, append(common(&d.Head, false),
-		clauseKind{"every", true, func(p *parser, c Clause) { d.Every = &DurationClause{c, p.duration()} }},
-		clauseKind{"at start", true, func(_ *parser, c Clause) { d.Start = &c }},
-		clauseKind{"when", true, func(p *parser, c Clause) { d.When = &ConditionClause{c, p.condition()} }},
-		clauseKind{"send", false, func(p *parser, c Clause) {
+	return d
+}
+
+func (d *Message) words() []string { return []string{d.Name, d.label()} }
+
+func (d *Message) rows() []row {
+	return d.rowsWith(false,
+		durationRow("every", &d.Every).called("every"),
+		flagRow("at start", &d.Start),
+		conditionRow("when", &d.When),
+		manyRow("send", &d.Sends, func(p *parser, c Clause) *SendClause {
 			s := &SendClause{Clause: c, Values: p.names("a value")}
 			p.expect("to", "before who is sent it")
 			s.To = p.names("a recipient")
-			d.Sends = append(d.Sends, s)
-		}})
+			return s
+		}))
 }
 
 func (p *parser) badAlarm(c Clause) *BadAlarm {
@@ -136,12 +131,7 @@ func (c *checker) recipients(names []*Name, who string) {
 }
 
 func (c *checker) message(d *Message) {
-	if d.When != nil {
-		c.condition(d.When.Condition)
-	}
-	if d.Every != nil {
-		c.duration(d.Every.Duration)
-	}
+	c.clauses(d.rows())
 	for _, s := range d.Sends {
 		c.recipients(s.To, "a message is sent to")
 		for _, n := range s.Values {

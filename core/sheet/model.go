@@ -99,7 +99,8 @@ type Comments struct {
 type Declaration interface {
 	Base() *Head
 	Keyword() string
-	print(*printer)
+	words() []string // of its first line, behind the keyword
+	rows() []row     // its clauses, in the order in which they are laid out
 }
 
 // Head is what all declarations have in common.
@@ -340,18 +341,6 @@ type Interlock struct {
 	Unless bool
 }
 
-// conditions are the conditions of the guard.
-func (g *Guard) conditions() []*ConditionClause {
-	var all []*ConditionClause
-	if g.Permissive != nil {
-		all = append(all, g.Permissive)
-	}
-	if g.Interlock != nil {
-		all = append(all, &g.Interlock.ConditionClause)
-	}
-	return all
-}
-
 // WordClause is a clause whose argument is one of a few words.
 type WordClause struct {
 	Clause
@@ -374,15 +363,7 @@ type Rule struct {
 }
 
 // Conditions are all conditions of the rule, as they stand in its clauses.
-func (r *Rule) Conditions() []*ConditionClause {
-	var all []*ConditionClause
-	for _, c := range append([]*ConditionClause{r.OnWhen, r.OffWhen, r.Reset}, r.conditions()...) {
-		if c != nil {
-			all = append(all, c)
-		}
-	}
-	return all
-}
+func (r *Rule) Conditions() []*ConditionClause { return conditionsOf(r.rows()) }
 
 // Calls lists what the rule calls.
 func (r *Rule) Calls() []*Call {

@@ -47,55 +47,37 @@ func (f *FailClause) String() string {
 	return "fail " + f.Word
 }
 
-func (d *Output) print(p *printer) {
+func (p *parser) output(h Head) Declaration {
+	d := &Output{Head: h}
+	p.name(&d.Head)
+	if p.accept("analog") {
+		r := p.ascending("analog")
+		d.Range = &r
+	}
+	return d
+}
+
+func (d *Output) words() []string {
 	kind := ""
 	if d.Range != nil {
 		kind = "analog " + d.Range.String()
 	}
-	p.head(&d.Head, "output", d.Name, d.label(), kind)
-	p.texts(&d.Head)
-	p.wire("drives", d.Drives)
-	p.word("called by", d.CalledBy)
-	for _, s := range d.Stages {
-		p.clause(*s.base(), s.String())
-	}
-	p.guard(&d.Guard)
-	if d.Fail != nil {
-		p.clause(d.Fail.Clause, d.Fail.String())
-	}
-	p.duration("flash", d.Flash)
-	if d.Inverted != nil {
-		p.clause(*d.Inverted, "inverted")
-	}
+	return []string{d.Name, d.label(), kind}
 }
 
-func (p *parser) output(h Head) (Declaration, []clauseKind) {
-	d := &Output{Head: h}
-	p.name(&d.Head)
-	kinds := append(append(common(&d.Head, true), guard(&d.Guard)...),
-		clauseKind{"drives", true, func(p *parser, c Clause) { d.Drives = p.wire(c) }})
-	combine := func(ways ...string) clauseKind {
-		return clauseKind{"called by", true, func(p *parser, c Clause) {
-			d.CalledBy = &WordClause{c, p.oneOf("how callers are combined", ways...)}
-		}}
+func (d *Output) rows() []row {
+	combine := func(ways ...string) row {
+		return wordRow("called by", &d.CalledBy, "how callers are combined", ways...)
 	}
-	if !p.accept("analog") {
-		return d, append(kinds, combine("any", "all"),
-			clauseKind{"flash", true, func(p *parser, c Clause) { d.Flash = &DurationClause{c, p.duration()} }},
-			clauseKind{"inverted", true, func(_ *parser, c Clause) { d.Inverted = &c }},
-			clauseKind{"fail", true, func(p *parser, c Clause) {
-				d.Fail = &FailClause{Clause: c, Word: p.oneOf("the fail state", "on", "off", "hold")}
-			}})
+	if d.Range != nil {
+		return d.rowsWith(true, append(append([]row{wireRow("drives", &d.Drives), combine("highest", "lowest"), scaleRow(&d.Stages)}, d.Guard.rows()...),
+			ownRow("fail", &d.Fail, (*parser).failValue))...)
 	}
-	r := p.ascending("analog")
-	d.Range = &r
-	return d, append(kinds, combine("highest", "lowest"),
-		clauseKind{"scale", false, func(p *parser, c Clause) {
-			s := &Scale{Clause: c}
-			p.ends(&s.From, &s.To)
-			d.Stages = append(d.Stages, s)
-		}},
-		clauseKind{"fail", true, func(p *parser, c Clause) { d.Fail = p.failValue(c) }})
+	fail := ownRow("fail", &d.Fail, func(p *parser, c Clause) *FailClause {
+		return &FailClause{Clause: c, Word: p.oneOf("the fail state", "on", "off", "hold")}
+	})
+	return d.rowsWith(true, append(append([]row{wireRow("drives", &d.Drives), combine("any", "all")}, d.Guard.rows()...),
+		fail, durationRow("flash", &d.Flash), flagRow("inverted", &d.Inverted))...)
 }
 
 func (p *parser) failValue(c Clause) *FailClause {
@@ -122,15 +104,8 @@ func (c *checker) output(o *Output) {
 	if callers := c.job.callers[o.Name]; len(callers) > 1 && o.CalledBy == nil {
 		c.errorf(o.NameAt, "called-by", "%s call the output %s; say how they are combined: %s", some(callers), o.Name, how)
 	}
-	for _, x := range o.conditions() {
-		c.condition(x.Condition)
-	}
+	c.clauses(o.rows())
 	c.wire(o.Drives, &o.Head, o.Range != nil, true)
-	for _, d := range []*DurationClause{o.MinimumOn, o.MinimumOff, o.Flash} {
-		if d != nil {
-			c.duration(d.Duration)
-		}
-	}
 	if o.Range != nil {
 		c.analogOutput(o)
 		return

@@ -54,18 +54,40 @@ type parser struct {
 
 type abandon struct{}
 
-// A clause reader reads one clause of a declaration, past its keyword.
-type clauseReader func(p *parser, c Clause)
-
-// A keyword is the word or words that a clause begins with.
-type clauseKind struct {
-	keyword string // "ignore changes under"
-	once    bool   // a second one is an error
-	read    clauseReader
+// A declarationKind has the keyword in column 1, the reader of the rest of its first
+// line, and one of each form, with which its clauses can be told.
+type declarationKind struct {
+	keyword string
+	read    func(p *parser, h Head) Declaration
+	forms   []Declaration
 }
 
-// declarations lists what can stand in column 1.
-var declarations = []string{"job", "device", "input", "derived", "setpoint", "constant", "output", "rule", "bands", "follow", "loop", "alarm", "recipient", "message", "trial"}
+// kinds are those of declarations.
+var kinds = []declarationKind{
+	{"job", (*parser).job, []Declaration{&JobHead{}}},
+	{"device", (*parser).device, []Declaration{&Device{}}},
+	{"input", (*parser).input, []Declaration{&Input{}, &Input{Discrete: true}}},
+	{"derived", (*parser).derived, []Declaration{&Derived{}}},
+	{"setpoint", (*parser).setpoint, []Declaration{&Setpoint{}}},
+	{"constant", (*parser).constant, []Declaration{&Setpoint{Constant: true}}},
+	{"output", (*parser).output, []Declaration{&Output{}, &Output{Range: &Range{}}}},
+	{"rule", (*parser).rule, []Declaration{&Rule{}}},
+	{"bands", (*parser).bands, []Declaration{&Bands{}}},
+	{"follow", (*parser).follow, []Declaration{&Follow{}}},
+	{"loop", (*parser).loop, []Declaration{&Loop{}}},
+	{"alarm", (*parser).alarm, []Declaration{&Alarm{Rule: &Rule{}}}},
+	{"recipient", (*parser).recipient, []Declaration{&Recipient{}}},
+	{"message", (*parser).message, []Declaration{&Message{}}},
+	{"trial", (*parser).trial, []Declaration{&Trial{}}},
+}
+
+// declarations are the words that can stand in column 1.
+var declarations = func() (all []string) {
+	for _, k := range kinds {
+		all = append(all, k.keyword)
+	}
+	return all
+}()
 
 // reserved are the words of the grammar of conditions; they are no names.
 var reserved = strings.Fields(`abs and at average bad between changes crosses deadband falling faster for good
@@ -187,74 +209,44 @@ func (p *parser) declaration(head line, clauses []line) Declaration {
 	}
 	h := Head{Comments: head.Comments, At: at}
 	var d Declaration
-	var kinds []clauseKind
 	read := p.lineOf(head, func() {
 		p.next()
-		switch first.text {
-		case "job":
-			d, kinds = p.job(h)
-		case "device":
-			d, kinds = p.device(h)
-		case "input":
-			d, kinds = p.input(h)
-		case "derived":
-			d, kinds = p.derived(h)
-		case "setpoint", "constant":
-			d, kinds = p.setpoint(h, first.text == "constant")
-		case "output":
-			d, kinds = p.output(h)
-		case "rule":
-			d, kinds = p.rule(h)
-		case "bands":
-			d, kinds = p.bands(h)
-		case "follow":
-			d, kinds = p.follow(h)
-		case "loop":
-			d, kinds = p.loop(h)
-		case "alarm":
-			d, kinds = p.alarm(h)
-		case "recipient":
-			d, kinds = p.recipient(h)
-		case "message":
-			d, kinds = p.message(h)
-		case "trial":
-			d, kinds = p.trial(h)
-		}
+		d = kinds[slices.Index(declarations, first.text)].read(p, h)
 	})
 	if d == nil {
 		return nil // its clauses cannot be told apart from those of another kind
 	}
 	d.Base().broken = !read
-	seen := map[string]Place{}
+	rows, seen := d.rows(), map[string]Place{}
 	for _, c := range clauses {
-		if !p.clause(d, c, kinds, seen) {
+		if !p.clause(d, c, rows, seen) {
 			d.Base().broken = true
 		}
 	}
 	return d
 }
 
-// clause reads one clause with the reader of its keyword.
-func (p *parser) clause(d Declaration, l line, kinds []clauseKind, seen map[string]Place) bool {
+// clause reads one clause into its row.
+func (p *parser) clause(d Declaration, l line, rows []row, seen map[string]Place) bool {
 	return p.lineOf(l, func() {
 		p.bandPrefix(d)
 		first := p.peek()
 		at := p.place(first)
-		for _, k := range kinds {
-			if !p.accept(strings.Fields(k.keyword)...) {
+		for _, r := range rows {
+			if !p.accept(strings.Fields(r.keyword)...) {
 				continue
 			}
-			if before, twice := seen[k.keyword]; twice && k.once {
-				p.report(at, "repeated-clause", "%q is already written in line %d; keep one of the two", k.keyword, before.Line)
+			if before, twice := seen[r.keyword]; twice && !r.many {
+				p.report(at, "repeated-clause", "%q is already written in line %d; keep one of the two", r.keyword, before.Line)
 				panic(abandon{})
 			}
-			seen[k.keyword] = at
-			k.read(p, Clause{l.Comments, at})
+			seen[r.keyword] = at
+			r.read(p, Clause{l.Comments, at})
 			return
 		}
 		var words []string
-		for _, k := range kinds {
-			words = append(words, k.keyword)
+		for _, r := range rows {
+			words = append(words, r.keyword)
 		}
 		whole := first.source()
 		if len(l.tokens) > 1 && l.tokens[1].kind == tokName && first.kind == tokName {
@@ -342,68 +334,73 @@ func (p *parser) text(c Clause, what string) *TextClause {
 	return &TextClause{c, t.text}
 }
 
-// common are the clauses that may stand in every declaration or, with a tag,
-// in those of points.
-func common(h *Head, point bool) []clauseKind {
-	kinds := []clauseKind{{"note", false, func(p *parser, c Clause) { h.Notes = append(h.Notes, p.text(c, "note")) }}}
-	if point {
-		kinds = append(kinds,
-			clauseKind{"tag", true, func(p *parser, c Clause) { h.Tag = p.text(c, "tag") }},
-			clauseKind{"terminal", true, func(p *parser, c Clause) { h.Terminal = p.text(c, "terminal") }})
-	}
-	return kinds
-}
-
-// guard are the clauses that rules and outputs share.
-func guard(g *Guard) []clauseKind {
-	return []clauseKind{
-		{"permissive when", true, func(p *parser, c Clause) { g.Permissive = &ConditionClause{c, p.condition()} }},
-		{"interlock", true, func(p *parser, c Clause) {
-			unless := p.oneOf("the word before the condition", "when", "unless") == "unless"
-			g.Interlock = &Interlock{ConditionClause{c, p.condition()}, unless}
-		}},
-		{"minimum on", true, func(p *parser, c Clause) { g.MinimumOn = &DurationClause{c, p.duration()} }},
-		{"minimum off", true, func(p *parser, c Clause) { g.MinimumOff = &DurationClause{c, p.duration()} }},
-	}
-}
-
-func (p *parser) job(h Head) (Declaration, []clauseKind) {
+func (p *parser) job(h Head) Declaration {
 	d := &JobHead{Head: h}
-	kinds := append(common(&d.Head, false),
-		clauseKind{"timezone", true, func(p *parser, c Clause) { d.Timezone = &TextClause{c, p.zone()} }},
-		clauseKind{"settle", true, func(p *parser, c Clause) { d.Settle = &DurationClause{c, p.duration()} }})
 	if t := p.next(); t.kind == tokString {
 		d.Label = p.short(t, "title")
 	} else {
 		p.fail(t, "%s where the job's title must stand, in quotes", t.source())
 	}
-	return d, kinds
+	return d
 }
 
-func (p *parser) setpoint(h Head, constant bool) (Declaration, []clauseKind) {
-	d := &Setpoint{Head: h, Constant: constant}
+func (d *JobHead) words() []string { return []string{quote(d.Label)} }
+
+func (d *JobHead) rows() []row {
+	zone := row{keyword: "timezone",
+		read: func(p *parser, c Clause) { d.Timezone = &TextClause{c, p.zone()} },
+		print: func(p *printer) {
+			if d.Timezone != nil {
+				p.clause(d.Timezone.Clause, "timezone "+d.Timezone.Text)
+			}
+		}}
+	return d.rowsWith(false, zone, durationRow("settle", &d.Settle))
+}
+
+func (p *parser) setpoint(h Head) Declaration { return p.setting(&Setpoint{Head: h}) }
+
+func (p *parser) constant(h Head) Declaration { return p.setting(&Setpoint{Head: h, Constant: true}) }
+
+func (p *parser) setting(d *Setpoint) Declaration {
 	p.name(&d.Head)
 	d.ValueAt = p.place(p.peek())
 	d.Value = p.amount()
 	d.Difference = p.accept("difference")
-	kinds := common(&d.Head, false)
-	if !constant {
-		kinds = append(kinds, clauseKind{"allow", true, func(p *parser, c Clause) { d.Allow = &RangeClause{c, p.ascending("allow")} }})
-	}
-	return d, kinds
+	return d
 }
 
-func (p *parser) rule(h Head) (Declaration, []clauseKind) {
+func (d *Setpoint) words() []string {
+	difference := ""
+	if d.Difference {
+		difference = "difference"
+	}
+	return []string{d.Name, d.label(), d.Value.String(), difference}
+}
+
+func (d *Setpoint) rows() []row {
+	if d.Constant {
+		return d.rowsWith(false)
+	}
+	return d.rowsWith(false, rangeRow("allow", &d.Allow))
+}
+
+func (p *parser) rule(h Head) Declaration {
 	d := &Rule{Head: h}
 	p.name(&d.Head)
-	return d, append(append(common(&d.Head, false), guard(&d.Guard)...),
-		clauseKind{"on when", true, func(p *parser, c Clause) { d.OnWhen = &ConditionClause{c, p.condition()} }},
-		clauseKind{"off when", true, func(p *parser, c Clause) { d.OffWhen = &ConditionClause{c, p.condition()} }},
-		clauseKind{"off after", true, func(p *parser, c Clause) { d.OffAfter = &DurationClause{c, p.duration()} }},
-		clauseKind{"pulse", true, func(p *parser, c Clause) { d.Pulse = &DurationClause{c, p.duration()} }},
-		clauseKind{"latch", true, func(_ *parser, c Clause) { d.Latch = &c }},
-		clauseKind{"reset when", true, func(p *parser, c Clause) { d.Reset = &ConditionClause{c, p.condition()} }},
-		clauseKind{"call", true, func(p *parser, c Clause) { d.Call = &CallClause{c, p.calls()} }})
+	return d
+}
+
+func (d *Rule) words() []string { return []string{d.Name, d.label()} }
+
+func (d *Rule) rows() []row {
+	return d.rowsWith(false, append(append([]row{
+		conditionRow("on when", &d.OnWhen),
+		conditionRow("off when", &d.OffWhen),
+		durationRow("off after", &d.OffAfter).called("off after"),
+		durationRow("pulse", &d.Pulse).called("pulse"),
+		flagRow("latch", &d.Latch),
+		conditionRow("reset when", &d.Reset),
+	}, d.Guard.rows()...), callRow(&d.Call))...)
 }
 
 // number reads a number, with the minus that may belong to it.

@@ -19,71 +19,129 @@ var sensors = map[string]struct {
 // reference functions cover.
 const thermocouples = "b e j k n r s t"
 
-func (p *parser) input(h Head) (Declaration, []clauseKind) {
+func (p *parser) input(h Head) Declaration {
 	d := &Input{Head: h}
 	p.name(&d.Head)
-	kinds := append(common(&d.Head, true), clauseKind{"source", true, func(p *parser, c Clause) { d.Source = p.wire(c) }},
-		clauseKind{"alarm when bad", true, func(p *parser, c Clause) { d.BadAlarm = p.badAlarm(c) }})
-	if d.Discrete = p.accept("discrete"); d.Discrete {
-		return d, append(kinds,
-			clauseKind{"inverted", true, func(_ *parser, c Clause) { d.Inverted = &c }},
-			clauseKind{"debounce", true, func(p *parser, c Clause) { d.Debounce = &DurationClause{c, p.duration()} }},
-			clauseKind{"words", true, func(p *parser, c Clause) {
+	d.Discrete = p.accept("discrete")
+	return d
+}
+
+func (d *Input) words() []string {
+	kind := ""
+	if d.Discrete {
+		kind = "discrete"
+	}
+	return []string{d.Name, d.label(), kind}
+}
+
+func (d *Input) rows() []row {
+	bad := ownRow("alarm when bad", &d.BadAlarm, (*parser).badAlarm)
+	if d.Discrete {
+		return d.rowsWith(true, wireRow("source", &d.Source),
+			flagRow("inverted", &d.Inverted),
+			durationRow("debounce", &d.Debounce),
+			ownRow("words", &d.Words, func(p *parser, c Clause) *WordsClause {
 				on := p.quoted("the word for on")
 				p.expect(",", "between the word for on and the one for off")
-				d.Words = &WordsClause{c, on, p.quoted("the word for off")}
-			}})
+				return &WordsClause{c, on, p.quoted("the word for off")}
+			}),
+			bad)
 	}
-	stage := func(keyword string, read func(p *parser, c Clause) Stage) clauseKind {
-		return clauseKind{keyword, false, func(p *parser, c Clause) { d.Stages = append(d.Stages, read(p, c)) }}
+	frozen := ownRow("frozen after", &d.Frozen, func(p *parser, c Clause) *Frozen {
+		f := &Frozen{Clause: c, After: p.duration()}
+		p.expect("within", "after the time of `frozen`")
+		f.Within, f.At = p.difference(true)
+		return f
+	}).with(func() []*Duration {
+		if d.Frozen == nil {
+			return nil
+		}
+		return []*Duration{d.Frozen.After}
+	})
+	unsteady := ownRow("unsteady beyond", &d.Unsteady, func(p *parser, c Clause) *Unsteady {
+		u := &Unsteady{Clause: c}
+		u.Beyond, u.At = p.difference(false)
+		p.expect("within", "after the spread of `unsteady`")
+		u.Within = p.duration()
+		return u
+	}).with(func() []*Duration {
+		if d.Unsteady == nil {
+			return nil
+		}
+		return []*Duration{d.Unsteady.Within}
+	})
+	smooth := ownRow("smooth", &d.Smooth, (*parser).smooth).with(func() []*Duration {
+		if d.Smooth == nil {
+			return nil
+		}
+		return []*Duration{d.Smooth.Lag}
+	})
+	skip := ownRow("skip first", &d.Skip, func(p *parser, c Clause) *CountClause { return &CountClause{c, p.samples(1)} })
+	round := ownRow("round", &d.Round, func(p *parser, c Clause) *Round {
+		r := &Round{Down: p.oneOf("the way to round", "nearest", "down") == "down"}
+		r.Clause = c
+		r.Quantity, r.AmountAt = p.difference(false)
+		return r
+	})
+	return d.rowsWith(true, append(append([]row{wireRow("source", &d.Source)}, stageRows(&d.Stages)...),
+		ownRow("unit", &d.Unit, func(p *parser, c Clause) *UnitClause { return &UnitClause{c, p.unitAlone()} }),
+		rangeRow("healthy", &d.Healthy),
+		durationRow("stale after", &d.Stale),
+		frozen, unsteady,
+		durationRow("bad after", &d.BadAfter),
+		durationRow("good after", &d.GoodAfter),
+		bad, skip, smooth,
+		rangeRow("clamp", &d.Clamp),
+		round,
+		quantityRow("ignore changes under", &d.Ignore, aboveZero))...)
+}
+
+// stageRows are those of the stages of a chain, which are laid out in their order by
+// the first of the rows.
+func stageRows(to *[]Stage) []row {
+	stage := func(keyword string, read func(p *parser, c Clause) Stage) row {
+		return row{keyword: keyword, many: true,
+			read:  func(p *parser, c Clause) { *to = append(*to, read(p, c)) },
+			print: func(*printer) {}}
 	}
-	return d, append(kinds,
-		stage("scale", func(p *parser, c Clause) Stage { s := &Scale{Clause: c}; p.ends(&s.From, &s.To); return s }),
+	scale := scaleRow(to)
+	return []row{scale,
 		stage("curve", (*parser).curve),
 		stage("divider", (*parser).divider),
 		stage("root", func(p *parser, c Clause) Stage { s := &Root{Clause: c}; p.ends(&s.From, &s.To); return s }),
-		stage("correct", (*parser).correct),
-		clauseKind{"unit", true, func(p *parser, c Clause) { d.Unit = &UnitClause{c, p.unitAlone()} }},
-		clauseKind{"healthy", true, func(p *parser, c Clause) { d.Healthy = &RangeClause{c, p.ascending("healthy")} }},
-		clauseKind{"stale after", true, func(p *parser, c Clause) { d.Stale = &DurationClause{c, p.duration()} }},
-		clauseKind{"frozen after", true, func(p *parser, c Clause) {
-			f := &Frozen{Clause: c, After: p.duration()}
-			p.expect("within", "after the time of `frozen`")
-			f.Within, f.At = p.difference(true)
-			d.Frozen = f
-		}},
-		clauseKind{"unsteady beyond", true, func(p *parser, c Clause) {
-			u := &Unsteady{Clause: c}
-			u.Beyond, u.At = p.difference(false)
-			p.expect("within", "after the spread of `unsteady`")
-			u.Within = p.duration()
-			d.Unsteady = u
-		}},
-		clauseKind{"bad after", true, func(p *parser, c Clause) { d.BadAfter = &DurationClause{c, p.duration()} }},
-		clauseKind{"good after", true, func(p *parser, c Clause) { d.GoodAfter = &DurationClause{c, p.duration()} }},
-		clauseKind{"skip first", true, func(p *parser, c Clause) { d.Skip = &CountClause{c, p.samples(1)} }},
-		clauseKind{"smooth", true, func(p *parser, c Clause) { d.Smooth = p.smooth(c) }},
-		clauseKind{"clamp", true, func(p *parser, c Clause) { d.Clamp = &RangeClause{c, p.ascending("clamp")} }},
-		clauseKind{"round", true, func(p *parser, c Clause) {
-			r := &Round{Down: p.oneOf("the way to round", "nearest", "down") == "down"}
-			r.Clause = c
-			r.Quantity, r.AmountAt = p.difference(false)
-			d.Round = r
-		}},
-		clauseKind{"ignore changes under", true, func(p *parser, c Clause) {
-			q, at := p.difference(false)
-			d.Ignore = &QuantityClause{c, q, at}
-		}})
+		stage("correct", (*parser).correct)}
+}
+
+// scaleRow is that of a `scale` among stages; it lays out all of them.
+func scaleRow(to *[]Stage) row {
+	return row{keyword: "scale", many: true,
+		read: func(p *parser, c Clause) {
+			s := &Scale{Clause: c}
+			p.ends(&s.From, &s.To)
+			*to = append(*to, s)
+		},
+		print: func(p *printer) {
+			for _, s := range *to {
+				p.clause(*s.base(), s.String())
+			}
+		}}
 }
 
 // derived reads `derived NAME "label" = VALUE`.
-func (p *parser) derived(h Head) (Declaration, []clauseKind) {
+func (p *parser) derived(h Head) Declaration {
 	d := &Derived{Head: h}
 	p.name(&d.Head)
 	p.expect("=", "before the value that is derived")
 	d.Value = p.asValue(p.sum())
-	return d, common(&d.Head, false)
+	return d
 }
+
+func (d *Derived) words() []string { return []string{d.Name, d.label(), "= " + d.Value.String()} }
+
+func (d *Derived) rows() []row { return d.rowsWith(false) }
+
+// aboveZero reads a quantity that is how far two values lie apart.
+func aboveZero(p *parser) (unit.Quantity, Place) { return p.difference(false) }
 
 // quoted reads a string that is not empty.
 func (p *parser) quoted(what string) string {

@@ -133,12 +133,6 @@ func (s *Correct) In() unit.Unit { return s.Pairs[0].From.Unit }
 // Out is the unit of the stage's result.
 func (s *Correct) Out() unit.Unit { return s.Pairs[0].To.Unit }
 
-func (s *Scale) base() *Clause   { return &s.Clause }
-func (s *Root) base() *Clause    { return &s.Clause }
-func (s *Divider) base() *Clause { return &s.Clause }
-func (s *Curve) base() *Clause   { return &s.Clause }
-func (s *Correct) base() *Clause { return &s.Clause }
-
 func (s *Scale) String() string { return "scale " + s.From.String() + " to " + s.To.String() }
 func (s *Root) String() string  { return "root " + s.From.String() + " to " + s.To.String() }
 
@@ -239,3 +233,24 @@ type WordsClause struct {
 	Clause
 	On, Off string
 }
+
+func (c *UnitClause) String() string { return "unit " + c.Unit.String() }
+
+func (c *Frozen) String() string {
+	return "frozen after " + c.After.String() + " within " + c.Within.String()
+}
+
+func (c *Unsteady) String() string {
+	return "unsteady beyond " + c.Beyond.String() + " within " + c.Within.String()
+}
+
+func (c *CountClause) String() string { return "skip first " + strconv.Itoa(c.Count) + " samples" }
+
+func (c *Round) String() string {
+	if c.Down {
+		return "round down " + c.Quantity.String()
+	}
+	return "round nearest " + c.Quantity.String()
+}
+
+func (c *WordsClause) String() string { return "words " + quote(c.On) + ", " + quote(c.Off) }

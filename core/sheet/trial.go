@@ -154,46 +154,41 @@ func (c *CommandClause) valueText() string {
 	return c.State
 }
 
-func (d *Trial) print(p *printer) {
-	p.head(&d.Head, "trial", d.Name, d.label())
-	p.texts(&d.Head)
-	if d.Play != nil {
-		p.clause(d.Play.Clause, "play "+quote(d.Play.Text))
-	}
-	for _, m := range d.Maps {
-		p.clause(m.Clause, "map "+quote(m.Column)+" to "+m.Point.Name)
-	}
-	for _, w := range d.With {
-		p.clause(w.Clause, "with "+w.Name.Name+" "+w.Value.String())
-	}
-	p.duration("scan", d.Scan)
-	for _, c := range d.At {
-		p.clause(c.Clause, c.String())
-	}
-	for _, e := range d.Expect {
-		p.clause(e.Clause, "expect "+e.String())
-	}
-}
+func (m *MapClause) String() string { return "map " + quote(m.Column) + " to " + m.Point.Name }
 
-func (p *parser) trial(h Head) (Declaration, []clauseKind) {
+func (w *WithClause) String() string { return "with " + w.Name.Name + " " + w.Value.String() }
+
+func (p *parser) trial(h Head) Declaration {
 	d := &Trial{Head: h}
 	p.name(&d.Head)
-	return d, append(common(&d.Head, false),
-		clauseKind{"play", true, func(p *parser, c Clause) { d.Play = p.text(c, "path of the recording") }},
-		clauseKind{"map", false, func(p *parser, c Clause) {
+	return d
+}
+
+func (d *Trial) words() []string { return []string{d.Name, d.label()} }
+
+func (d *Trial) rows() []row {
+	return d.rowsWith(false,
+		textRow("play", &d.Play, "path of the recording"),
+		manyRow("map", &d.Maps, func(p *parser, c Clause) *MapClause {
 			m := &MapClause{Clause: c, Column: p.text(c, "heading of the column").Text}
 			p.expect("to", "before the point that the column is of")
 			m.Point = p.aName()
-			d.Maps = append(d.Maps, m)
-		}},
-		clauseKind{"with", false, func(p *parser, c Clause) {
+			return m
+		}),
+		manyRow("with", &d.With, func(p *parser, c Clause) *WithClause {
 			w := &WithClause{Clause: c, Name: p.aName()}
 			w.ValueAt, w.Value = p.place(p.peek()), p.amount()
-			d.With = append(d.With, w)
-		}},
-		clauseKind{"scan", true, func(p *parser, c Clause) { d.Scan = &DurationClause{c, p.duration()} }},
-		clauseKind{"at", false, func(p *parser, c Clause) { d.At = append(d.At, p.command(c)) }},
-		clauseKind{"expect", false, func(p *parser, c Clause) { d.Expect = append(d.Expect, &ExpectClause{c, p.expectation()}) }})
+			return w
+		}),
+		durationRow("scan", &d.Scan),
+		manyRow("at", &d.At, (*parser).command),
+		row{keyword: "expect", many: true,
+			read: func(p *parser, c Clause) { d.Expect = append(d.Expect, &ExpectClause{c, p.expectation()}) },
+			print: func(p *printer) {
+				for _, e := range d.Expect {
+					p.clause(e.Clause, "expect "+e.String())
+				}
+			}})
 }
 
 // aName reads the name of a declaration.
