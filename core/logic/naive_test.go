@@ -522,8 +522,8 @@ func (n *naive) slopes(x *sheet.Slope) truth {
 	}
 	if k := len(n.past[x]); k == 0 || n.past[x][k-1].value != v {
 		n.moved = true
+		n.past[x] = append(n.past[x], pastValue{n.now, v})
 	}
-	n.past[x] = append(n.past[x], pastValue{n.now, v})
 	d := n.length(x.Over)
 	held, known := 0.0, false
 	for k, p := range slices.Backward(n.past[x]) {
