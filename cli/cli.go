@@ -66,7 +66,7 @@ A job is a folder of sheets (NAME.rct) with its recordings/.`,
 		c.GroupID = bench.ID
 		root.AddCommand(c)
 	}
-	for _, c := range []*cobra.Command{newServe(), newDemo(), newPush(), newRevisions(), newRecordings()} {
+	for _, c := range []*cobra.Command{newServe(), newDemo(), newPush(), newJobs(), newRevisions(), newRecordings()} {
 		c.GroupID = served.ID
 		root.AddCommand(c)
 	}

@@ -153,7 +153,7 @@ func TestBadInput(t *testing.T) {
 		{"iolist import DIR/good DIR/good/a.rct --map x", 2, `rectura: --map: "x" is not OURS=THEIRS, such as 'point=Signal name'`},
 		{"iolist export DIR/tab DIR/a.csv", 2, "rectura: DIR/tab cannot run until its 1 error is mended"},
 		{"push DIR/good --server http://127.0.0.1:1", 2, "rectura: asking the service; is it running?"},
-		{"recordings DIR/none.csv --server http://127.0.0.1:1", 2, "rectura: opening the recording: open DIR/none.csv: no such file or directory"},
+		{"recordings DIR/none.csv --server http://127.0.0.1:1", 2, "rectura: opening the recording: stat DIR/none.csv: no such file or directory"},
 		{"try DIR/good z=1", 2, "rectura: no input, setpoint or constant is named z"},
 		{"try DIR/good k=ajar", 2, `rectura: k: "ajar" is no state of a contact; write on, off or bad`},
 		{"try DIR/good k=on", 0, "called by r"},
@@ -268,9 +268,10 @@ func TestService(t *testing.T) {
 	require.NotEmpty(t, server)
 	t.Setenv(serverVariable, server)
 
-	folder := write(t, map[string]string{"a.rct": small, "wrong/a.rct": "job \"x\"\nrule r\n  on when z\n", "b.csv": "time,k\n0,1\n0,0\n"})
-	out, code := run(t, "push", folder, "--note", "a small one")
-	assert.Equal(t, "Small: revision 2\n", out)
+	folder := write(t, map[string]string{"a.rct": small, "wrong/a.rct": "job \"x\"\nrule r\n  on when z\n", "b.csv": "time,k\n0,1\n0,0\n",
+		"Small hut/a.rct": small + "\ntrial dip\n  play \"recordings/a.csv\"\n  expect o on at +5 s\n\ntrial lost\n  play \"recordings/lost.csv\"\n  expect o on at +5 s\n", "Small hut/recordings/a.csv": "time,k\n0,0\n5,1\n"})
+	out, code := run(t, "push", folder, "--job", "hatchery", "--note", "a small one")
+	assert.Equal(t, "Small: revision 2 of hatchery\n", out)
 	assert.Equal(t, 0, code)
 	out, code = run(t, "push", filepath.Join(folder, "wrong"))
 	assert.Equal(t, 1, code)
@@ -285,6 +286,32 @@ func TestService(t *testing.T) {
 	assert.Equal(t, "rectura: keeping recording b.csv: exists already\n", out)
 	out, _ = run(t, "recordings", "--format", "csv")
 	assert.Contains(t, out, "3,night.csv,2026-03-01 22:00:00Z,6 h,8,172808,")
+	out, _ = run(t, "recordings", "rename", "5", "c.csv")
+	assert.Equal(t, "recording 5: c.csv\n", out)
+	out, _ = run(t, "recordings", "delete", "5")
+	assert.Equal(t, "recording 5 is deleted\n", out)
+	out, code = run(t, "recordings", "delete", "3")
+	assert.Equal(t, "rectura: Deleting recording 3: a trial of revision 1 plays it: it is needed.\n", out)
+	assert.Equal(t, 2, code)
+
+	hut := filepath.Join(folder, "Small hut")
+	lost := "trial lost: its recording recordings/lost.csv is not in the job's folder, so the service cannot play it\n"
+	out, _ = run(t, "push", hut)
+	assert.Equal(t, "a.csv: recording 6, 2 readings\n"+lost+"Small: revision 1 of small-hut\n", out)
+	out, _ = run(t, "push", hut)
+	assert.Equal(t, lost+"Small: revision 1 of small-hut is the same already\n", out)
+	require.NoError(t, os.WriteFile(filepath.Join(hut, "recordings", "a.csv"), []byte("time,k\n0,1\n5,1\n"), 0o600))
+	out, _ = run(t, "push", hut)
+	assert.Regexp(t, `^a \([0-9a-f]{7}\)\.csv: recording 7, 2 readings\n(?s).*Small: revision 2 of small-hut\n$`, out)
+	out, _ = run(t, "jobs", "--format", "csv")
+	assert.Equal(t, "JOB,TITLE,NEWEST,REVISIONS,RECORDINGS\nhatchery,Small,2,2,4\nsmall-hut,Small,2,2,2\n", out)
+	out, code = run(t, "revisions")
+	assert.Equal(t, "rectura: the service keeps the jobs hatchery and small-hut; say which: --job hatchery\n", out)
+	assert.Equal(t, 2, code)
+	out, _ = run(t, "jobs", "delete", "small-hut")
+	assert.Equal(t, "rectura: small-hut has 2 revisions and 2 recordings, which would be gone for good; if that is meant, say --yes\n", out)
+	out, _ = run(t, "jobs", "delete", "small-hut", "--yes")
+	assert.Equal(t, "small-hut is deleted\n", out)
 
 	stop()
 	assert.Equal(t, 0, <-ended)

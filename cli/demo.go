@@ -47,10 +47,13 @@ func runDemo(c *cobra.Command, f serveFlags) (err error) {
 		if err != nil {
 			return fmt.Errorf("loading the demo: %w", err)
 		}
-		fmt.Fprintf(c.OutOrStdout(), "\nThe Fennick trout hatchery is at\n\n    %s/bench?recording=%d\n\nCtrl+C ends it.\n\n", s.URL(), night)
+		fmt.Fprintf(c.OutOrStdout(), "\nThe Fennick trout hatchery is at\n\n    %s/%s/bench?recording=%d\n\nCtrl+C ends it.\n\n", s.URL(), demoJob, night)
 		return nil
 	})
 }
+
+// demoJob is the short name of the demo.
+const demoJob = "hatchery"
 
 // loadDemo pushes the demo job and its recordings, as far as they are not there
 // yet, and returns the number of the night's recording.
@@ -59,20 +62,15 @@ func loadDemo(ctx context.Context, url string) (night int64, err error) {
 	if err != nil {
 		return 0, err
 	}
-	known, err := api.ListRevisionsWithResponse(ctx)
-	if err := answered(known, err, http.StatusOK); err != nil {
+	sources, err := sheet.ReadSources(hatchery.Files)
+	if err != nil {
 		return 0, err
 	}
-	if len(*known.JSON200) == 0 {
-		sources, err := sheet.ReadSources(hatchery.Files)
-		if err != nil {
-			return 0, err
-		}
-		if _, err := push(ctx, api, sources, "The demo as it comes"); err != nil {
-			return 0, err
-		}
+	a, err := api.PutJobWithResponse(ctx, demoJob)
+	if err := answered(a, err, http.StatusOK, http.StatusCreated); err != nil {
+		return 0, err
 	}
-	kept, err := api.ListRecordingsWithResponse(ctx)
+	kept, err := api.ListRecordingsWithResponse(ctx, demoJob)
 	if err := answered(kept, err, http.StatusOK); err != nil {
 		return 0, err
 	}
@@ -93,11 +91,17 @@ func loadDemo(ctx context.Context, url string) (night int64, err error) {
 		if err != nil {
 			return 0, err
 		}
-		answer, err := api.UploadRecordingWithBodyWithResponse(ctx, &client.UploadRecordingParams{Name: base}, "application/octet-stream", file)
+		answer, err := api.UploadRecordingWithBodyWithResponse(ctx, demoJob, &client.UploadRecordingParams{Name: base}, "application/octet-stream", file)
 		if err := errors.Join(answered(answer, err, http.StatusCreated), file.Close()); err != nil {
 			return 0, err
 		}
 		ids[base] = answer.JSON201.Id
+	}
+	if a.JSON200 == nil || a.JSON200.Revisions == 0 {
+		p := &pusher{api: api, job: demoJob, folder: hatchery.Files, told: func(string, ...any) {}}
+		if _, _, err := p.push(ctx, sources, "The demo as it comes"); err != nil {
+			return 0, err
+		}
 	}
 	return ids["night.csv"], nil
 }

@@ -552,6 +552,20 @@ type Histogram struct {
 	Unit   string  `json:"unit"`
 }
 
+// Job defines model for Job.
+type Job struct {
+	Created time.Time `json:"created"`
+	Name    string    `json:"name"`
+
+	// Newest The number of the newest revision; 0 where there is none.
+	Newest     int64 `json:"newest"`
+	Recordings int   `json:"recordings"`
+	Revisions  int   `json:"revisions"`
+
+	// Title Of the newest revision; empty where there is none.
+	Title string `json:"title"`
+}
+
 // Lane defines model for Lane.
 type Lane struct {
 	// Kind plant: what the recording says of an output
@@ -567,6 +581,15 @@ type Lane struct {
 
 // LaneKind plant: what the recording says of an output
 type LaneKind string
+
+// Language defines model for Language.
+type Language struct {
+	Declarations []Syntax `json:"declarations"`
+	Units        []string `json:"units"`
+
+	// Words All words that are no names, in alphabetical order.
+	Words []string `json:"words"`
+}
 
 // Lesson defines model for Lesson.
 type Lesson struct {
@@ -676,9 +699,12 @@ type NewDraft struct {
 // NewRevision defines model for NewRevision.
 type NewRevision struct {
 	// Base the revision that this one was made of; it is refused if that is not the newest any more
-	Base   *int64  `json:"base,omitempty"`
-	Note   *string `json:"note,omitempty"`
-	Sheets []Sheet `json:"sheets"`
+	Base *int64  `json:"base,omitempty"`
+	Note *string `json:"note,omitempty"`
+
+	// Plays What its trials play. Left out, each path plays what it plays in the newest revision.
+	Plays  *[]Plays `json:"plays,omitempty"`
+	Sheets []Sheet  `json:"sheets"`
 }
 
 // NextChange defines model for NextChange.
@@ -776,6 +802,15 @@ type PlayedPanel struct {
 	Series Series `json:"series"`
 }
 
+// Plays defines model for Plays.
+type Plays struct {
+	// Checksum The SHA-256 of its file.
+	Checksum string `json:"checksum"`
+
+	// Path Of the recording, as trials write it.
+	Path string `json:"path"`
+}
+
 // Point defines model for Point.
 type Point struct {
 	// Chain The places of an analog input's chain, the reading first and the engineering value last.
@@ -868,19 +903,27 @@ type Reason struct {
 // Recording defines model for Recording.
 type Recording struct {
 	// Bytes what the readings take in the store
-	Bytes   int64    `json:"bytes"`
-	Clock   Clock    `json:"clock"`
-	Columns []Column `json:"columns"`
-	Id      int64    `json:"id"`
-	Name    string   `json:"name"`
-	Notes   []string `json:"notes"`
-	Rows    int      `json:"rows"`
-	Samples int      `json:"samples"`
-	Seconds float64  `json:"seconds"`
+	Bytes int64 `json:"bytes"`
+
+	// Checksum The SHA-256 of the file that it was read from; left out where that is not known.
+	Checksum *string  `json:"checksum,omitempty"`
+	Clock    Clock    `json:"clock"`
+	Columns  []Column `json:"columns"`
+	Id       int64    `json:"id"`
+	Name     string   `json:"name"`
+	Notes    []string `json:"notes"`
+	Rows     int      `json:"rows"`
+	Samples  int      `json:"samples"`
+	Seconds  float64  `json:"seconds"`
 
 	// Understood how the file was read, in words
 	Understood string    `json:"understood"`
 	Uploaded   time.Time `json:"uploaded"`
+}
+
+// RecordingName defines model for RecordingName.
+type RecordingName struct {
+	Name string `json:"name"`
 }
 
 // RenameRequest defines model for RenameRequest.
@@ -1096,6 +1139,13 @@ type Summary struct {
 	Unit             *string  `json:"unit,omitempty"`
 }
 
+// Syntax defines model for Syntax.
+type Syntax struct {
+	// Clauses What its clauses begin with, such as off when.
+	Clauses []string `json:"clauses"`
+	Keyword string   `json:"keyword"`
+}
+
 // TimeWindow defines model for TimeWindow.
 type TimeWindow struct {
 	From float64 `json:"from"`
@@ -1121,6 +1171,34 @@ type Transition struct {
 
 // TransitionKind defines model for Transition.Kind.
 type TransitionKind string
+
+// Trial defines model for Trial.
+type Trial struct {
+	Expectations []Verdict `json:"expectations"`
+	Notes        *[]string `json:"notes,omitempty"`
+
+	// Passed Left out while it has not been played.
+	Passed *bool `json:"passed,omitempty"`
+
+	// Path Of the recording
+	Path   *string    `json:"path,omitempty"`
+	Played *time.Time `json:"played,omitempty"`
+
+	// Plays The recording; left out where it is not kept here.
+	Plays *int64 `json:"plays,omitempty"`
+
+	// Problem Why it could not be played.
+	Problem  *string   `json:"problem,omitempty"`
+	Title    string    `json:"title"`
+	Trial    string    `json:"trial"`
+	Warnings *[]string `json:"warnings,omitempty"`
+}
+
+// TrialsRequest defines model for TrialsRequest.
+type TrialsRequest struct {
+	Revision int64     `json:"revision"`
+	Trials   *[]string `json:"trials,omitempty"`
+}
 
 // Tried defines model for Tried.
 type Tried struct {
@@ -1155,6 +1233,15 @@ type Value struct {
 	Value *float64 `json:"value,omitempty"`
 }
 
+// Verdict defines model for Verdict.
+type Verdict struct {
+	Found *string `json:"found,omitempty"`
+
+	// Passed Left out while it has not been played.
+	Passed *bool  `json:"passed,omitempty"`
+	Text   string `json:"text"`
+}
+
 // Version defines model for Version.
 type Version struct {
 	Go      string `json:"go"`
@@ -1172,6 +1259,9 @@ type Waiting struct {
 	// Seconds for how long it has waited
 	Seconds float64 `json:"seconds"`
 }
+
+// JobName defines model for JobName.
+type JobName = string
 
 // GetCurveParams defines parameters for GetCurve.
 type GetCurveParams struct {
@@ -1272,6 +1362,11 @@ type GetSeriesParams struct {
 	Scan *string `form:"scan,omitempty" json:"scan,omitempty"`
 }
 
+// ListTrialsParams defines parameters for ListTrials.
+type ListTrialsParams struct {
+	Revision int64 `form:"revision" json:"revision"`
+}
+
 // GetValuesParams defines parameters for GetValues.
 type GetValuesParams struct {
 	Revision  int64   `form:"revision" json:"revision"`
@@ -1306,6 +1401,9 @@ type TeachJSONRequestBody = LessonRequest
 // MergeJSONRequestBody defines body for Merge for application/json ContentType.
 type MergeJSONRequestBody = MergeRequest
 
+// RenameRecordingJSONRequestBody defines body for RenameRecording for application/json ContentType.
+type RenameRecordingJSONRequestBody = RecordingName
+
 // RenameJSONRequestBody defines body for Rename for application/json ContentType.
 type RenameJSONRequestBody = RenameRequest
 
@@ -1314,6 +1412,9 @@ type ReplayJSONRequestBody = ReplayRequest
 
 // PushRevisionJSONRequestBody defines body for PushRevision for application/json ContentType.
 type PushRevisionJSONRequestBody = NewRevision
+
+// PlayTrialsJSONRequestBody defines body for PlayTrials for application/json ContentType.
+type PlayTrialsJSONRequestBody = TrialsRequest
 
 // TryJSONRequestBody defines body for Try for application/json ContentType.
 type TryJSONRequestBody = TryRequest
@@ -1392,270 +1493,328 @@ func WithRequestEditorFn(fn RequestEditorFn) ClientOption {
 // The interface specification for the client above.
 type ClientInterface interface {
 
-	// AdoptWithBody A job with the declarations of a building block. Nothing is kept.
-	//
-	// Takes any type of body and a specified content type.
-	//
-	// Corresponds with POST /adoptions (the `Adopt` operationId).
-	AdoptWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
-
-	// Adopt A job with the declarations of a building block. Nothing is kept.
-	//
-	// Takes a body of the `application/json` content type.
-	//
-	// Corresponds with POST /adoptions (the `Adopt` operationId).
-	Adopt(ctx context.Context, body AdoptJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
-
 	// GetBench How much the bench has to do, and who waits. A request finds itself by the name that it gave in X-Request-ID.
 	//
 	// Corresponds with GET /bench (the `GetBench` operationId).
 	GetBench(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
-
-	// CalibrateWithBody An input's calibration from readings and their references; kept as a new revision if asked.
-	//
-	// Takes any type of body and a specified content type.
-	//
-	// Corresponds with POST /calibrations (the `Calibrate` operationId).
-	CalibrateWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
-
-	// Calibrate An input's calibration from readings and their references; kept as a new revision if asked.
-	//
-	// Takes a body of the `application/json` content type.
-	//
-	// Corresponds with POST /calibrations (the `Calibrate` operationId).
-	Calibrate(ctx context.Context, body CalibrateJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
-
-	// CheckWithBody What is to be said of a job that is being written. Nothing is kept.
-	//
-	// Takes any type of body and a specified content type.
-	//
-	// Corresponds with POST /checks (the `Check` operationId).
-	CheckWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
-
-	// Check What is to be said of a job that is being written. Nothing is kept.
-	//
-	// Takes a body of the `application/json` content type.
-	//
-	// Corresponds with POST /checks (the `Check` operationId).
-	Check(ctx context.Context, body CheckJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
-
-	// GetCurve An input's chain as a curve, from the reading to the value.
-	//
-	// Corresponds with GET /curves (the `GetCurve` operationId).
-	GetCurve(ctx context.Context, params *GetCurveParams, reqEditors ...RequestEditorFn) (*http.Response, error)
-
-	// GetDifference The declarations that two revisions have differently.
-	//
-	// Corresponds with GET /differences (the `GetDifference` operationId).
-	GetDifference(ctx context.Context, params *GetDifferenceParams, reqEditors ...RequestEditorFn) (*http.Response, error)
-
-	// DeleteDraft Throw a draft away.
-	//
-	// Corresponds with DELETE /drafts/{owner} (the `DeleteDraft` operationId).
-	DeleteDraft(ctx context.Context, owner string, reqEditors ...RequestEditorFn) (*http.Response, error)
-
-	// GetDraft What somebody has written and not kept as a revision.
-	//
-	// Corresponds with GET /drafts/{owner} (the `GetDraft` operationId).
-	GetDraft(ctx context.Context, owner string, reqEditors ...RequestEditorFn) (*http.Response, error)
-
-	// PutDraftWithBody Keep a draft, with or without errors, in the place of the owner's last one.
-	//
-	// Takes any type of body and a specified content type.
-	//
-	// Corresponds with PUT /drafts/{owner} (the `PutDraft` operationId).
-	PutDraftWithBody(ctx context.Context, owner string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
-
-	// PutDraft Keep a draft, with or without errors, in the place of the owner's last one.
-	//
-	// Takes a body of the `application/json` content type.
-	//
-	// Corresponds with PUT /drafts/{owner} (the `PutDraft` operationId).
-	PutDraft(ctx context.Context, owner string, body PutDraftJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
-
-	// ExplainWithBody Why an input, a rule or an output is as it is at a time of a replay, or why it is not otherwise.
-	//
-	// Takes any type of body and a specified content type.
-	//
-	// Corresponds with POST /explanations (the `Explain` operationId).
-	ExplainWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
-
-	// Explain Why an input, a rule or an output is as it is at a time of a replay, or why it is not otherwise.
-	//
-	// Takes a body of the `application/json` content type.
-	//
-	// Corresponds with POST /explanations (the `Explain` operationId).
-	Explain(ctx context.Context, body ExplainJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// GetHealth The process answers.
 	//
 	// Corresponds with GET /health (the `GetHealth` operationId).
 	GetHealth(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// ListJobs All jobs, by name.
+	//
+	// Corresponds with GET /jobs (the `ListJobs` operationId).
+	ListJobs(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// DeleteJob Delete a job with its revisions, recordings and drafts.
+	//
+	// Corresponds with DELETE /jobs/{job} (the `DeleteJob` operationId).
+	DeleteJob(ctx context.Context, job JobName, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetJob One job.
+	//
+	// Corresponds with GET /jobs/{job} (the `GetJob` operationId).
+	GetJob(ctx context.Context, job JobName, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// PutJob Make a job of this name, if there is none.
+	//
+	// Corresponds with PUT /jobs/{job} (the `PutJob` operationId).
+	PutJob(ctx context.Context, job JobName, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// AdoptWithBody A job with the declarations of a building block. Nothing is kept.
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /jobs/{job}/adoptions (the `Adopt` operationId).
+	AdoptWithBody(ctx context.Context, job JobName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// Adopt A job with the declarations of a building block. Nothing is kept.
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /jobs/{job}/adoptions (the `Adopt` operationId).
+	Adopt(ctx context.Context, job JobName, body AdoptJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// CalibrateWithBody An input's calibration from readings and their references; kept as a new revision if asked.
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /jobs/{job}/calibrations (the `Calibrate` operationId).
+	CalibrateWithBody(ctx context.Context, job JobName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// Calibrate An input's calibration from readings and their references; kept as a new revision if asked.
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /jobs/{job}/calibrations (the `Calibrate` operationId).
+	Calibrate(ctx context.Context, job JobName, body CalibrateJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// CheckWithBody What is to be said of a job that is being written. Nothing is kept.
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /jobs/{job}/checks (the `Check` operationId).
+	CheckWithBody(ctx context.Context, job JobName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// Check What is to be said of a job that is being written. Nothing is kept.
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /jobs/{job}/checks (the `Check` operationId).
+	Check(ctx context.Context, job JobName, body CheckJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetCurve An input's chain as a curve, from the reading to the value.
+	//
+	// Corresponds with GET /jobs/{job}/curves (the `GetCurve` operationId).
+	GetCurve(ctx context.Context, job JobName, params *GetCurveParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetDifference The declarations that two revisions have differently.
+	//
+	// Corresponds with GET /jobs/{job}/differences (the `GetDifference` operationId).
+	GetDifference(ctx context.Context, job JobName, params *GetDifferenceParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// DeleteDraft Throw a draft away.
+	//
+	// Corresponds with DELETE /jobs/{job}/drafts/{owner} (the `DeleteDraft` operationId).
+	DeleteDraft(ctx context.Context, job JobName, owner string, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetDraft What somebody has written and not kept as a revision.
+	//
+	// Corresponds with GET /jobs/{job}/drafts/{owner} (the `GetDraft` operationId).
+	GetDraft(ctx context.Context, job JobName, owner string, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// PutDraftWithBody Keep a draft, with or without errors, in the place of the owner's last one.
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with PUT /jobs/{job}/drafts/{owner} (the `PutDraft` operationId).
+	PutDraftWithBody(ctx context.Context, job JobName, owner string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// PutDraft Keep a draft, with or without errors, in the place of the owner's last one.
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with PUT /jobs/{job}/drafts/{owner} (the `PutDraft` operationId).
+	PutDraft(ctx context.Context, job JobName, owner string, body PutDraftJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ExplainWithBody Why an input, a rule or an output is as it is at a time of a replay, or why it is not otherwise.
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /jobs/{job}/explanations (the `Explain` operationId).
+	ExplainWithBody(ctx context.Context, job JobName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// Explain Why an input, a rule or an output is as it is at a time of a replay, or why it is not otherwise.
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /jobs/{job}/explanations (the `Explain` operationId).
+	Explain(ctx context.Context, job JobName, body ExplainJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// GetHistogram How often an input, as the rules see it, was where in a recording.
 	//
-	// Corresponds with GET /histograms (the `GetHistogram` operationId).
-	GetHistogram(ctx context.Context, params *GetHistogramParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+	// Corresponds with GET /jobs/{job}/histograms (the `GetHistogram` operationId).
+	GetHistogram(ctx context.Context, job JobName, params *GetHistogramParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// TeachWithBody A trip point from a signal's normal and trouble windows; kept as a rule in a new revision if asked.
 	//
 	// Takes any type of body and a specified content type.
 	//
-	// Corresponds with POST /lessons (the `Teach` operationId).
-	TeachWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+	// Corresponds with POST /jobs/{job}/lessons (the `Teach` operationId).
+	TeachWithBody(ctx context.Context, job JobName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// Teach A trip point from a signal's normal and trouble windows; kept as a rule in a new revision if asked.
 	//
 	// Takes a body of the `application/json` content type.
 	//
-	// Corresponds with POST /lessons (the `Teach` operationId).
-	Teach(ctx context.Context, body TeachJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+	// Corresponds with POST /jobs/{job}/lessons (the `Teach` operationId).
+	Teach(ctx context.Context, job JobName, body TeachJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// MergeWithBody What was changed from one revision put onto the newest. Nothing is kept.
 	//
 	// Takes any type of body and a specified content type.
 	//
-	// Corresponds with POST /merges (the `Merge` operationId).
-	MergeWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+	// Corresponds with POST /jobs/{job}/merges (the `Merge` operationId).
+	MergeWithBody(ctx context.Context, job JobName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// Merge What was changed from one revision put onto the newest. Nothing is kept.
 	//
 	// Takes a body of the `application/json` content type.
 	//
-	// Corresponds with POST /merges (the `Merge` operationId).
-	Merge(ctx context.Context, body MergeJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+	// Corresponds with POST /jobs/{job}/merges (the `Merge` operationId).
+	Merge(ctx context.Context, job JobName, body MergeJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// PreviewRecordingWithBody Say how a file would be understood, and keep nothing. The file's beginning is enough, but for Parquet.
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /jobs/{job}/previews (the `PreviewRecording` operationId).
+	PreviewRecordingWithBody(ctx context.Context, job JobName, params *PreviewRecordingParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListRecordings All recordings, by name.
+	//
+	// Corresponds with GET /jobs/{job}/recordings (the `ListRecordings` operationId).
+	ListRecordings(ctx context.Context, job JobName, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// UploadRecordingWithBody Keep a recording, from a file of any form that is read.
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /jobs/{job}/recordings (the `UploadRecording` operationId).
+	UploadRecordingWithBody(ctx context.Context, job JobName, params *UploadRecordingParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// DeleteRecording Delete a recording with its readings. One that a trial of a kept revision plays stays.
+	//
+	// Corresponds with DELETE /jobs/{job}/recordings/{id} (the `DeleteRecording` operationId).
+	DeleteRecording(ctx context.Context, job JobName, id int64, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetRecording One recording, without its readings.
+	//
+	// Corresponds with GET /jobs/{job}/recordings/{id} (the `GetRecording` operationId).
+	GetRecording(ctx context.Context, job JobName, id int64, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// RenameRecordingWithBody Give a recording another name.
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with PATCH /jobs/{job}/recordings/{id} (the `RenameRecording` operationId).
+	RenameRecordingWithBody(ctx context.Context, job JobName, id int64, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// RenameRecording Give a recording another name.
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with PATCH /jobs/{job}/recordings/{id} (the `RenameRecording` operationId).
+	RenameRecording(ctx context.Context, job JobName, id int64, body RenameRecordingJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ExportRecording A recording as a file. What is written reads back the same.
+	//
+	// Corresponds with GET /jobs/{job}/recordings/{id}/file (the `ExportRecording` operationId).
+	ExportRecording(ctx context.Context, job JobName, id int64, params *ExportRecordingParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// RenameWithBody A job with one of its names changed in every place. Nothing is kept.
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /jobs/{job}/renames (the `Rename` operationId).
+	RenameWithBody(ctx context.Context, job JobName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// Rename A job with one of its names changed in every place. Nothing is kept.
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /jobs/{job}/renames (the `Rename` operationId).
+	Rename(ctx context.Context, job JobName, body RenameJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ReplayWithBody Play a stored recording through a stored revision.
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /jobs/{job}/replays (the `Replay` operationId).
+	ReplayWithBody(ctx context.Context, job JobName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// Replay Play a stored recording through a stored revision.
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /jobs/{job}/replays (the `Replay` operationId).
+	Replay(ctx context.Context, job JobName, body ReplayJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListRevisions All revisions of the job, the newest first.
+	//
+	// Corresponds with GET /jobs/{job}/revisions (the `ListRevisions` operationId).
+	ListRevisions(ctx context.Context, job JobName, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// PushRevisionWithBody Keep a job as the next revision. A job with errors is refused.
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /jobs/{job}/revisions (the `PushRevision` operationId).
+	PushRevisionWithBody(ctx context.Context, job JobName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// PushRevision Keep a job as the next revision. A job with errors is refused.
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /jobs/{job}/revisions (the `PushRevision` operationId).
+	PushRevision(ctx context.Context, job JobName, body PushRevisionJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// DeleteRevision Delete a revision. The newest one stays.
+	//
+	// Corresponds with DELETE /jobs/{job}/revisions/{number} (the `DeleteRevision` operationId).
+	DeleteRevision(ctx context.Context, job JobName, number int64, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetRevision One revision, with its points, setpoints and rules.
+	//
+	// Corresponds with GET /jobs/{job}/revisions/{number} (the `GetRevision` operationId).
+	GetRevision(ctx context.Context, job JobName, number int64, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetScale A reading through an input's chain, every stage, either way.
+	//
+	// Corresponds with GET /jobs/{job}/scales (the `GetScale` operationId).
+	GetScale(ctx context.Context, job JobName, params *GetScaleParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetSeries An input as the rules see it, or an analog output, with the smallest and largest value per pixel.
+	//
+	// There is a point for every pixel from the first that has been read. Where there is no reading the last one holds.
+	//
+	// Corresponds with GET /jobs/{job}/series (the `GetSeries` operationId).
+	GetSeries(ctx context.Context, job JobName, params *GetSeriesParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListTrials The trials of a revision, and what came of those that have been played.
+	//
+	// Corresponds with GET /jobs/{job}/trials (the `ListTrials` operationId).
+	ListTrials(ctx context.Context, job JobName, params *ListTrialsParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// PlayTrialsWithBody Play trials of a revision, all if none is named, and keep what comes of them.
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /jobs/{job}/trials (the `PlayTrials` operationId).
+	PlayTrialsWithBody(ctx context.Context, job JobName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// PlayTrials Play trials of a revision, all if none is named, and keep what comes of them.
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /jobs/{job}/trials (the `PlayTrials` operationId).
+	PlayTrials(ctx context.Context, job JobName, body PlayTrialsJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// TryWithBody How a rule and its outputs would stand with some values. Nothing is kept.
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /jobs/{job}/tries (the `Try` operationId).
+	TryWithBody(ctx context.Context, job JobName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// Try How a rule and its outputs would stand with some values. Nothing is kept.
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /jobs/{job}/tries (the `Try` operationId).
+	Try(ctx context.Context, job JobName, body TryJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetValues The analog inputs as the rules see them, and the analog outputs, at one time.
+	//
+	// Corresponds with GET /jobs/{job}/values (the `GetValues` operationId).
+	GetValues(ctx context.Context, job JobName, params *GetValuesParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetLanguage The words of the language of sheets, as an editor needs them.
+	//
+	// Corresponds with GET /language (the `GetLanguage` operationId).
+	GetLanguage(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListPatterns The trade's building blocks.
 	//
 	// Corresponds with GET /patterns (the `ListPatterns` operationId).
 	ListPatterns(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// PreviewRecordingWithBody Say how a file would be understood, and keep nothing. The file's beginning is enough, but for Parquet.
-	//
-	// Takes any type of body and a specified content type.
-	//
-	// Corresponds with POST /previews (the `PreviewRecording` operationId).
-	PreviewRecordingWithBody(ctx context.Context, params *PreviewRecordingParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
-
 	// GetReady The store can be used.
 	//
 	// Corresponds with GET /ready (the `GetReady` operationId).
 	GetReady(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
-
-	// ListRecordings All recordings, by name.
-	//
-	// Corresponds with GET /recordings (the `ListRecordings` operationId).
-	ListRecordings(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
-
-	// UploadRecordingWithBody Keep a recording, from a file of any form that is read.
-	//
-	// Takes any type of body and a specified content type.
-	//
-	// Corresponds with POST /recordings (the `UploadRecording` operationId).
-	UploadRecordingWithBody(ctx context.Context, params *UploadRecordingParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
-
-	// DeleteRecording Delete a recording with its readings.
-	//
-	// Corresponds with DELETE /recordings/{id} (the `DeleteRecording` operationId).
-	DeleteRecording(ctx context.Context, id int64, reqEditors ...RequestEditorFn) (*http.Response, error)
-
-	// GetRecording One recording, without its readings.
-	//
-	// Corresponds with GET /recordings/{id} (the `GetRecording` operationId).
-	GetRecording(ctx context.Context, id int64, reqEditors ...RequestEditorFn) (*http.Response, error)
-
-	// ExportRecording A recording as a file. What is written reads back the same.
-	//
-	// Corresponds with GET /recordings/{id}/file (the `ExportRecording` operationId).
-	ExportRecording(ctx context.Context, id int64, params *ExportRecordingParams, reqEditors ...RequestEditorFn) (*http.Response, error)
-
-	// RenameWithBody A job with one of its names changed in every place. Nothing is kept.
-	//
-	// Takes any type of body and a specified content type.
-	//
-	// Corresponds with POST /renames (the `Rename` operationId).
-	RenameWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
-
-	// Rename A job with one of its names changed in every place. Nothing is kept.
-	//
-	// Takes a body of the `application/json` content type.
-	//
-	// Corresponds with POST /renames (the `Rename` operationId).
-	Rename(ctx context.Context, body RenameJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
-
-	// ReplayWithBody Play a stored recording through a stored revision.
-	//
-	// Takes any type of body and a specified content type.
-	//
-	// Corresponds with POST /replays (the `Replay` operationId).
-	ReplayWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
-
-	// Replay Play a stored recording through a stored revision.
-	//
-	// Takes a body of the `application/json` content type.
-	//
-	// Corresponds with POST /replays (the `Replay` operationId).
-	Replay(ctx context.Context, body ReplayJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
-
-	// ListRevisions All revisions of the job, the newest first.
-	//
-	// Corresponds with GET /revisions (the `ListRevisions` operationId).
-	ListRevisions(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
-
-	// PushRevisionWithBody Keep a job as the next revision. A job with errors is refused.
-	//
-	// Takes any type of body and a specified content type.
-	//
-	// Corresponds with POST /revisions (the `PushRevision` operationId).
-	PushRevisionWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
-
-	// PushRevision Keep a job as the next revision. A job with errors is refused.
-	//
-	// Takes a body of the `application/json` content type.
-	//
-	// Corresponds with POST /revisions (the `PushRevision` operationId).
-	PushRevision(ctx context.Context, body PushRevisionJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
-
-	// DeleteRevision Delete a revision. The newest one stays.
-	//
-	// Corresponds with DELETE /revisions/{number} (the `DeleteRevision` operationId).
-	DeleteRevision(ctx context.Context, number int64, reqEditors ...RequestEditorFn) (*http.Response, error)
-
-	// GetRevision One revision, with its points, setpoints and rules.
-	//
-	// Corresponds with GET /revisions/{number} (the `GetRevision` operationId).
-	GetRevision(ctx context.Context, number int64, reqEditors ...RequestEditorFn) (*http.Response, error)
-
-	// GetScale A reading through an input's chain, every stage, either way.
-	//
-	// Corresponds with GET /scales (the `GetScale` operationId).
-	GetScale(ctx context.Context, params *GetScaleParams, reqEditors ...RequestEditorFn) (*http.Response, error)
-
-	// GetSeries An input as the rules see it, or an analog output, with the smallest and largest value per pixel.
-	//
-	// There is a point for every pixel from the first that has been read. Where there is no reading the last one holds.
-	//
-	// Corresponds with GET /series (the `GetSeries` operationId).
-	GetSeries(ctx context.Context, params *GetSeriesParams, reqEditors ...RequestEditorFn) (*http.Response, error)
-
-	// TryWithBody How a rule and its outputs would stand with some values. Nothing is kept.
-	//
-	// Takes any type of body and a specified content type.
-	//
-	// Corresponds with POST /tries (the `Try` operationId).
-	TryWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
-
-	// Try How a rule and its outputs would stand with some values. Nothing is kept.
-	//
-	// Takes a body of the `application/json` content type.
-	//
-	// Corresponds with POST /tries (the `Try` operationId).
-	Try(ctx context.Context, body TryJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
-
-	// GetValues The analog inputs as the rules see them, and the analog outputs, at one time.
-	//
-	// Corresponds with GET /values (the `GetValues` operationId).
-	GetValues(ctx context.Context, params *GetValuesParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// GetVersion What program this is.
 	//
@@ -1663,241 +1822,11 @@ type ClientInterface interface {
 	GetVersion(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
 }
 
-// AdoptWithBody A job with the declarations of a building block. Nothing is kept.
-//
-// Takes any type of body and a specified content type.
-//
-// Corresponds with POST /adoptions (the `Adopt` operationId).
-func (c *Client) AdoptWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewAdoptRequestWithBody(c.Server, contentType, body)
-	if err != nil {
-		return nil, err
-	}
-	req = req.WithContext(ctx)
-	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
-		return nil, err
-	}
-	return c.Client.Do(req)
-}
-
-// Adopt A job with the declarations of a building block. Nothing is kept.
-//
-// Takes a body of the `application/json` content type.
-//
-// Corresponds with POST /adoptions (the `Adopt` operationId).
-func (c *Client) Adopt(ctx context.Context, body AdoptJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewAdoptRequest(c.Server, body)
-	if err != nil {
-		return nil, err
-	}
-	req = req.WithContext(ctx)
-	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
-		return nil, err
-	}
-	return c.Client.Do(req)
-}
-
 // GetBench How much the bench has to do, and who waits. A request finds itself by the name that it gave in X-Request-ID.
 //
 // Corresponds with GET /bench (the `GetBench` operationId).
 func (c *Client) GetBench(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewGetBenchRequest(c.Server)
-	if err != nil {
-		return nil, err
-	}
-	req = req.WithContext(ctx)
-	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
-		return nil, err
-	}
-	return c.Client.Do(req)
-}
-
-// CalibrateWithBody An input's calibration from readings and their references; kept as a new revision if asked.
-//
-// Takes any type of body and a specified content type.
-//
-// Corresponds with POST /calibrations (the `Calibrate` operationId).
-func (c *Client) CalibrateWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewCalibrateRequestWithBody(c.Server, contentType, body)
-	if err != nil {
-		return nil, err
-	}
-	req = req.WithContext(ctx)
-	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
-		return nil, err
-	}
-	return c.Client.Do(req)
-}
-
-// Calibrate An input's calibration from readings and their references; kept as a new revision if asked.
-//
-// Takes a body of the `application/json` content type.
-//
-// Corresponds with POST /calibrations (the `Calibrate` operationId).
-func (c *Client) Calibrate(ctx context.Context, body CalibrateJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewCalibrateRequest(c.Server, body)
-	if err != nil {
-		return nil, err
-	}
-	req = req.WithContext(ctx)
-	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
-		return nil, err
-	}
-	return c.Client.Do(req)
-}
-
-// CheckWithBody What is to be said of a job that is being written. Nothing is kept.
-//
-// Takes any type of body and a specified content type.
-//
-// Corresponds with POST /checks (the `Check` operationId).
-func (c *Client) CheckWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewCheckRequestWithBody(c.Server, contentType, body)
-	if err != nil {
-		return nil, err
-	}
-	req = req.WithContext(ctx)
-	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
-		return nil, err
-	}
-	return c.Client.Do(req)
-}
-
-// Check What is to be said of a job that is being written. Nothing is kept.
-//
-// Takes a body of the `application/json` content type.
-//
-// Corresponds with POST /checks (the `Check` operationId).
-func (c *Client) Check(ctx context.Context, body CheckJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewCheckRequest(c.Server, body)
-	if err != nil {
-		return nil, err
-	}
-	req = req.WithContext(ctx)
-	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
-		return nil, err
-	}
-	return c.Client.Do(req)
-}
-
-// GetCurve An input's chain as a curve, from the reading to the value.
-//
-// Corresponds with GET /curves (the `GetCurve` operationId).
-func (c *Client) GetCurve(ctx context.Context, params *GetCurveParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewGetCurveRequest(c.Server, params)
-	if err != nil {
-		return nil, err
-	}
-	req = req.WithContext(ctx)
-	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
-		return nil, err
-	}
-	return c.Client.Do(req)
-}
-
-// GetDifference The declarations that two revisions have differently.
-//
-// Corresponds with GET /differences (the `GetDifference` operationId).
-func (c *Client) GetDifference(ctx context.Context, params *GetDifferenceParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewGetDifferenceRequest(c.Server, params)
-	if err != nil {
-		return nil, err
-	}
-	req = req.WithContext(ctx)
-	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
-		return nil, err
-	}
-	return c.Client.Do(req)
-}
-
-// DeleteDraft Throw a draft away.
-//
-// Corresponds with DELETE /drafts/{owner} (the `DeleteDraft` operationId).
-func (c *Client) DeleteDraft(ctx context.Context, owner string, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewDeleteDraftRequest(c.Server, owner)
-	if err != nil {
-		return nil, err
-	}
-	req = req.WithContext(ctx)
-	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
-		return nil, err
-	}
-	return c.Client.Do(req)
-}
-
-// GetDraft What somebody has written and not kept as a revision.
-//
-// Corresponds with GET /drafts/{owner} (the `GetDraft` operationId).
-func (c *Client) GetDraft(ctx context.Context, owner string, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewGetDraftRequest(c.Server, owner)
-	if err != nil {
-		return nil, err
-	}
-	req = req.WithContext(ctx)
-	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
-		return nil, err
-	}
-	return c.Client.Do(req)
-}
-
-// PutDraftWithBody Keep a draft, with or without errors, in the place of the owner's last one.
-//
-// Takes any type of body and a specified content type.
-//
-// Corresponds with PUT /drafts/{owner} (the `PutDraft` operationId).
-func (c *Client) PutDraftWithBody(ctx context.Context, owner string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewPutDraftRequestWithBody(c.Server, owner, contentType, body)
-	if err != nil {
-		return nil, err
-	}
-	req = req.WithContext(ctx)
-	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
-		return nil, err
-	}
-	return c.Client.Do(req)
-}
-
-// PutDraft Keep a draft, with or without errors, in the place of the owner's last one.
-//
-// Takes a body of the `application/json` content type.
-//
-// Corresponds with PUT /drafts/{owner} (the `PutDraft` operationId).
-func (c *Client) PutDraft(ctx context.Context, owner string, body PutDraftJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewPutDraftRequest(c.Server, owner, body)
-	if err != nil {
-		return nil, err
-	}
-	req = req.WithContext(ctx)
-	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
-		return nil, err
-	}
-	return c.Client.Do(req)
-}
-
-// ExplainWithBody Why an input, a rule or an output is as it is at a time of a replay, or why it is not otherwise.
-//
-// Takes any type of body and a specified content type.
-//
-// Corresponds with POST /explanations (the `Explain` operationId).
-func (c *Client) ExplainWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewExplainRequestWithBody(c.Server, contentType, body)
-	if err != nil {
-		return nil, err
-	}
-	req = req.WithContext(ctx)
-	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
-		return nil, err
-	}
-	return c.Client.Do(req)
-}
-
-// Explain Why an input, a rule or an output is as it is at a time of a replay, or why it is not otherwise.
-//
-// Takes a body of the `application/json` content type.
-//
-// Corresponds with POST /explanations (the `Explain` operationId).
-func (c *Client) Explain(ctx context.Context, body ExplainJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewExplainRequest(c.Server, body)
 	if err != nil {
 		return nil, err
 	}
@@ -1923,11 +1852,301 @@ func (c *Client) GetHealth(ctx context.Context, reqEditors ...RequestEditorFn) (
 	return c.Client.Do(req)
 }
 
+// ListJobs All jobs, by name.
+//
+// Corresponds with GET /jobs (the `ListJobs` operationId).
+func (c *Client) ListJobs(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListJobsRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// DeleteJob Delete a job with its revisions, recordings and drafts.
+//
+// Corresponds with DELETE /jobs/{job} (the `DeleteJob` operationId).
+func (c *Client) DeleteJob(ctx context.Context, job JobName, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewDeleteJobRequest(c.Server, job)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetJob One job.
+//
+// Corresponds with GET /jobs/{job} (the `GetJob` operationId).
+func (c *Client) GetJob(ctx context.Context, job JobName, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetJobRequest(c.Server, job)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// PutJob Make a job of this name, if there is none.
+//
+// Corresponds with PUT /jobs/{job} (the `PutJob` operationId).
+func (c *Client) PutJob(ctx context.Context, job JobName, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewPutJobRequest(c.Server, job)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// AdoptWithBody A job with the declarations of a building block. Nothing is kept.
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /jobs/{job}/adoptions (the `Adopt` operationId).
+func (c *Client) AdoptWithBody(ctx context.Context, job JobName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAdoptRequestWithBody(c.Server, job, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// Adopt A job with the declarations of a building block. Nothing is kept.
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /jobs/{job}/adoptions (the `Adopt` operationId).
+func (c *Client) Adopt(ctx context.Context, job JobName, body AdoptJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAdoptRequest(c.Server, job, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// CalibrateWithBody An input's calibration from readings and their references; kept as a new revision if asked.
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /jobs/{job}/calibrations (the `Calibrate` operationId).
+func (c *Client) CalibrateWithBody(ctx context.Context, job JobName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewCalibrateRequestWithBody(c.Server, job, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// Calibrate An input's calibration from readings and their references; kept as a new revision if asked.
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /jobs/{job}/calibrations (the `Calibrate` operationId).
+func (c *Client) Calibrate(ctx context.Context, job JobName, body CalibrateJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewCalibrateRequest(c.Server, job, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// CheckWithBody What is to be said of a job that is being written. Nothing is kept.
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /jobs/{job}/checks (the `Check` operationId).
+func (c *Client) CheckWithBody(ctx context.Context, job JobName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewCheckRequestWithBody(c.Server, job, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// Check What is to be said of a job that is being written. Nothing is kept.
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /jobs/{job}/checks (the `Check` operationId).
+func (c *Client) Check(ctx context.Context, job JobName, body CheckJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewCheckRequest(c.Server, job, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetCurve An input's chain as a curve, from the reading to the value.
+//
+// Corresponds with GET /jobs/{job}/curves (the `GetCurve` operationId).
+func (c *Client) GetCurve(ctx context.Context, job JobName, params *GetCurveParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetCurveRequest(c.Server, job, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetDifference The declarations that two revisions have differently.
+//
+// Corresponds with GET /jobs/{job}/differences (the `GetDifference` operationId).
+func (c *Client) GetDifference(ctx context.Context, job JobName, params *GetDifferenceParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetDifferenceRequest(c.Server, job, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// DeleteDraft Throw a draft away.
+//
+// Corresponds with DELETE /jobs/{job}/drafts/{owner} (the `DeleteDraft` operationId).
+func (c *Client) DeleteDraft(ctx context.Context, job JobName, owner string, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewDeleteDraftRequest(c.Server, job, owner)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetDraft What somebody has written and not kept as a revision.
+//
+// Corresponds with GET /jobs/{job}/drafts/{owner} (the `GetDraft` operationId).
+func (c *Client) GetDraft(ctx context.Context, job JobName, owner string, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetDraftRequest(c.Server, job, owner)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// PutDraftWithBody Keep a draft, with or without errors, in the place of the owner's last one.
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with PUT /jobs/{job}/drafts/{owner} (the `PutDraft` operationId).
+func (c *Client) PutDraftWithBody(ctx context.Context, job JobName, owner string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewPutDraftRequestWithBody(c.Server, job, owner, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// PutDraft Keep a draft, with or without errors, in the place of the owner's last one.
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with PUT /jobs/{job}/drafts/{owner} (the `PutDraft` operationId).
+func (c *Client) PutDraft(ctx context.Context, job JobName, owner string, body PutDraftJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewPutDraftRequest(c.Server, job, owner, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ExplainWithBody Why an input, a rule or an output is as it is at a time of a replay, or why it is not otherwise.
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /jobs/{job}/explanations (the `Explain` operationId).
+func (c *Client) ExplainWithBody(ctx context.Context, job JobName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewExplainRequestWithBody(c.Server, job, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// Explain Why an input, a rule or an output is as it is at a time of a replay, or why it is not otherwise.
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /jobs/{job}/explanations (the `Explain` operationId).
+func (c *Client) Explain(ctx context.Context, job JobName, body ExplainJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewExplainRequest(c.Server, job, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // GetHistogram How often an input, as the rules see it, was where in a recording.
 //
-// Corresponds with GET /histograms (the `GetHistogram` operationId).
-func (c *Client) GetHistogram(ctx context.Context, params *GetHistogramParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewGetHistogramRequest(c.Server, params)
+// Corresponds with GET /jobs/{job}/histograms (the `GetHistogram` operationId).
+func (c *Client) GetHistogram(ctx context.Context, job JobName, params *GetHistogramParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetHistogramRequest(c.Server, job, params)
 	if err != nil {
 		return nil, err
 	}
@@ -1942,9 +2161,9 @@ func (c *Client) GetHistogram(ctx context.Context, params *GetHistogramParams, r
 //
 // Takes any type of body and a specified content type.
 //
-// Corresponds with POST /lessons (the `Teach` operationId).
-func (c *Client) TeachWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewTeachRequestWithBody(c.Server, contentType, body)
+// Corresponds with POST /jobs/{job}/lessons (the `Teach` operationId).
+func (c *Client) TeachWithBody(ctx context.Context, job JobName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewTeachRequestWithBody(c.Server, job, contentType, body)
 	if err != nil {
 		return nil, err
 	}
@@ -1959,9 +2178,9 @@ func (c *Client) TeachWithBody(ctx context.Context, contentType string, body io.
 //
 // Takes a body of the `application/json` content type.
 //
-// Corresponds with POST /lessons (the `Teach` operationId).
-func (c *Client) Teach(ctx context.Context, body TeachJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewTeachRequest(c.Server, body)
+// Corresponds with POST /jobs/{job}/lessons (the `Teach` operationId).
+func (c *Client) Teach(ctx context.Context, job JobName, body TeachJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewTeachRequest(c.Server, job, body)
 	if err != nil {
 		return nil, err
 	}
@@ -1976,9 +2195,9 @@ func (c *Client) Teach(ctx context.Context, body TeachJSONRequestBody, reqEditor
 //
 // Takes any type of body and a specified content type.
 //
-// Corresponds with POST /merges (the `Merge` operationId).
-func (c *Client) MergeWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewMergeRequestWithBody(c.Server, contentType, body)
+// Corresponds with POST /jobs/{job}/merges (the `Merge` operationId).
+func (c *Client) MergeWithBody(ctx context.Context, job JobName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewMergeRequestWithBody(c.Server, job, contentType, body)
 	if err != nil {
 		return nil, err
 	}
@@ -1993,9 +2212,429 @@ func (c *Client) MergeWithBody(ctx context.Context, contentType string, body io.
 //
 // Takes a body of the `application/json` content type.
 //
-// Corresponds with POST /merges (the `Merge` operationId).
-func (c *Client) Merge(ctx context.Context, body MergeJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewMergeRequest(c.Server, body)
+// Corresponds with POST /jobs/{job}/merges (the `Merge` operationId).
+func (c *Client) Merge(ctx context.Context, job JobName, body MergeJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewMergeRequest(c.Server, job, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// PreviewRecordingWithBody Say how a file would be understood, and keep nothing. The file's beginning is enough, but for Parquet.
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /jobs/{job}/previews (the `PreviewRecording` operationId).
+func (c *Client) PreviewRecordingWithBody(ctx context.Context, job JobName, params *PreviewRecordingParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewPreviewRecordingRequestWithBody(c.Server, job, params, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListRecordings All recordings, by name.
+//
+// Corresponds with GET /jobs/{job}/recordings (the `ListRecordings` operationId).
+func (c *Client) ListRecordings(ctx context.Context, job JobName, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListRecordingsRequest(c.Server, job)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// UploadRecordingWithBody Keep a recording, from a file of any form that is read.
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /jobs/{job}/recordings (the `UploadRecording` operationId).
+func (c *Client) UploadRecordingWithBody(ctx context.Context, job JobName, params *UploadRecordingParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewUploadRecordingRequestWithBody(c.Server, job, params, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// DeleteRecording Delete a recording with its readings. One that a trial of a kept revision plays stays.
+//
+// Corresponds with DELETE /jobs/{job}/recordings/{id} (the `DeleteRecording` operationId).
+func (c *Client) DeleteRecording(ctx context.Context, job JobName, id int64, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewDeleteRecordingRequest(c.Server, job, id)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetRecording One recording, without its readings.
+//
+// Corresponds with GET /jobs/{job}/recordings/{id} (the `GetRecording` operationId).
+func (c *Client) GetRecording(ctx context.Context, job JobName, id int64, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetRecordingRequest(c.Server, job, id)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// RenameRecordingWithBody Give a recording another name.
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with PATCH /jobs/{job}/recordings/{id} (the `RenameRecording` operationId).
+func (c *Client) RenameRecordingWithBody(ctx context.Context, job JobName, id int64, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRenameRecordingRequestWithBody(c.Server, job, id, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// RenameRecording Give a recording another name.
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with PATCH /jobs/{job}/recordings/{id} (the `RenameRecording` operationId).
+func (c *Client) RenameRecording(ctx context.Context, job JobName, id int64, body RenameRecordingJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRenameRecordingRequest(c.Server, job, id, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ExportRecording A recording as a file. What is written reads back the same.
+//
+// Corresponds with GET /jobs/{job}/recordings/{id}/file (the `ExportRecording` operationId).
+func (c *Client) ExportRecording(ctx context.Context, job JobName, id int64, params *ExportRecordingParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewExportRecordingRequest(c.Server, job, id, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// RenameWithBody A job with one of its names changed in every place. Nothing is kept.
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /jobs/{job}/renames (the `Rename` operationId).
+func (c *Client) RenameWithBody(ctx context.Context, job JobName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRenameRequestWithBody(c.Server, job, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// Rename A job with one of its names changed in every place. Nothing is kept.
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /jobs/{job}/renames (the `Rename` operationId).
+func (c *Client) Rename(ctx context.Context, job JobName, body RenameJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRenameRequest(c.Server, job, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ReplayWithBody Play a stored recording through a stored revision.
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /jobs/{job}/replays (the `Replay` operationId).
+func (c *Client) ReplayWithBody(ctx context.Context, job JobName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewReplayRequestWithBody(c.Server, job, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// Replay Play a stored recording through a stored revision.
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /jobs/{job}/replays (the `Replay` operationId).
+func (c *Client) Replay(ctx context.Context, job JobName, body ReplayJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewReplayRequest(c.Server, job, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListRevisions All revisions of the job, the newest first.
+//
+// Corresponds with GET /jobs/{job}/revisions (the `ListRevisions` operationId).
+func (c *Client) ListRevisions(ctx context.Context, job JobName, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListRevisionsRequest(c.Server, job)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// PushRevisionWithBody Keep a job as the next revision. A job with errors is refused.
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /jobs/{job}/revisions (the `PushRevision` operationId).
+func (c *Client) PushRevisionWithBody(ctx context.Context, job JobName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewPushRevisionRequestWithBody(c.Server, job, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// PushRevision Keep a job as the next revision. A job with errors is refused.
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /jobs/{job}/revisions (the `PushRevision` operationId).
+func (c *Client) PushRevision(ctx context.Context, job JobName, body PushRevisionJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewPushRevisionRequest(c.Server, job, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// DeleteRevision Delete a revision. The newest one stays.
+//
+// Corresponds with DELETE /jobs/{job}/revisions/{number} (the `DeleteRevision` operationId).
+func (c *Client) DeleteRevision(ctx context.Context, job JobName, number int64, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewDeleteRevisionRequest(c.Server, job, number)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetRevision One revision, with its points, setpoints and rules.
+//
+// Corresponds with GET /jobs/{job}/revisions/{number} (the `GetRevision` operationId).
+func (c *Client) GetRevision(ctx context.Context, job JobName, number int64, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetRevisionRequest(c.Server, job, number)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetScale A reading through an input's chain, every stage, either way.
+//
+// Corresponds with GET /jobs/{job}/scales (the `GetScale` operationId).
+func (c *Client) GetScale(ctx context.Context, job JobName, params *GetScaleParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetScaleRequest(c.Server, job, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetSeries An input as the rules see it, or an analog output, with the smallest and largest value per pixel.
+//
+// There is a point for every pixel from the first that has been read. Where there is no reading the last one holds.
+//
+// Corresponds with GET /jobs/{job}/series (the `GetSeries` operationId).
+func (c *Client) GetSeries(ctx context.Context, job JobName, params *GetSeriesParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetSeriesRequest(c.Server, job, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListTrials The trials of a revision, and what came of those that have been played.
+//
+// Corresponds with GET /jobs/{job}/trials (the `ListTrials` operationId).
+func (c *Client) ListTrials(ctx context.Context, job JobName, params *ListTrialsParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListTrialsRequest(c.Server, job, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// PlayTrialsWithBody Play trials of a revision, all if none is named, and keep what comes of them.
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /jobs/{job}/trials (the `PlayTrials` operationId).
+func (c *Client) PlayTrialsWithBody(ctx context.Context, job JobName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewPlayTrialsRequestWithBody(c.Server, job, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// PlayTrials Play trials of a revision, all if none is named, and keep what comes of them.
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /jobs/{job}/trials (the `PlayTrials` operationId).
+func (c *Client) PlayTrials(ctx context.Context, job JobName, body PlayTrialsJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewPlayTrialsRequest(c.Server, job, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// TryWithBody How a rule and its outputs would stand with some values. Nothing is kept.
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /jobs/{job}/tries (the `Try` operationId).
+func (c *Client) TryWithBody(ctx context.Context, job JobName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewTryRequestWithBody(c.Server, job, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// Try How a rule and its outputs would stand with some values. Nothing is kept.
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /jobs/{job}/tries (the `Try` operationId).
+func (c *Client) Try(ctx context.Context, job JobName, body TryJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewTryRequest(c.Server, job, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetValues The analog inputs as the rules see them, and the analog outputs, at one time.
+//
+// Corresponds with GET /jobs/{job}/values (the `GetValues` operationId).
+func (c *Client) GetValues(ctx context.Context, job JobName, params *GetValuesParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetValuesRequest(c.Server, job, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetLanguage The words of the language of sheets, as an editor needs them.
+//
+// Corresponds with GET /language (the `GetLanguage` operationId).
+func (c *Client) GetLanguage(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetLanguageRequest(c.Server)
 	if err != nil {
 		return nil, err
 	}
@@ -2021,333 +2660,11 @@ func (c *Client) ListPatterns(ctx context.Context, reqEditors ...RequestEditorFn
 	return c.Client.Do(req)
 }
 
-// PreviewRecordingWithBody Say how a file would be understood, and keep nothing. The file's beginning is enough, but for Parquet.
-//
-// Takes any type of body and a specified content type.
-//
-// Corresponds with POST /previews (the `PreviewRecording` operationId).
-func (c *Client) PreviewRecordingWithBody(ctx context.Context, params *PreviewRecordingParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewPreviewRecordingRequestWithBody(c.Server, params, contentType, body)
-	if err != nil {
-		return nil, err
-	}
-	req = req.WithContext(ctx)
-	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
-		return nil, err
-	}
-	return c.Client.Do(req)
-}
-
 // GetReady The store can be used.
 //
 // Corresponds with GET /ready (the `GetReady` operationId).
 func (c *Client) GetReady(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewGetReadyRequest(c.Server)
-	if err != nil {
-		return nil, err
-	}
-	req = req.WithContext(ctx)
-	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
-		return nil, err
-	}
-	return c.Client.Do(req)
-}
-
-// ListRecordings All recordings, by name.
-//
-// Corresponds with GET /recordings (the `ListRecordings` operationId).
-func (c *Client) ListRecordings(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewListRecordingsRequest(c.Server)
-	if err != nil {
-		return nil, err
-	}
-	req = req.WithContext(ctx)
-	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
-		return nil, err
-	}
-	return c.Client.Do(req)
-}
-
-// UploadRecordingWithBody Keep a recording, from a file of any form that is read.
-//
-// Takes any type of body and a specified content type.
-//
-// Corresponds with POST /recordings (the `UploadRecording` operationId).
-func (c *Client) UploadRecordingWithBody(ctx context.Context, params *UploadRecordingParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewUploadRecordingRequestWithBody(c.Server, params, contentType, body)
-	if err != nil {
-		return nil, err
-	}
-	req = req.WithContext(ctx)
-	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
-		return nil, err
-	}
-	return c.Client.Do(req)
-}
-
-// DeleteRecording Delete a recording with its readings.
-//
-// Corresponds with DELETE /recordings/{id} (the `DeleteRecording` operationId).
-func (c *Client) DeleteRecording(ctx context.Context, id int64, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewDeleteRecordingRequest(c.Server, id)
-	if err != nil {
-		return nil, err
-	}
-	req = req.WithContext(ctx)
-	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
-		return nil, err
-	}
-	return c.Client.Do(req)
-}
-
-// GetRecording One recording, without its readings.
-//
-// Corresponds with GET /recordings/{id} (the `GetRecording` operationId).
-func (c *Client) GetRecording(ctx context.Context, id int64, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewGetRecordingRequest(c.Server, id)
-	if err != nil {
-		return nil, err
-	}
-	req = req.WithContext(ctx)
-	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
-		return nil, err
-	}
-	return c.Client.Do(req)
-}
-
-// ExportRecording A recording as a file. What is written reads back the same.
-//
-// Corresponds with GET /recordings/{id}/file (the `ExportRecording` operationId).
-func (c *Client) ExportRecording(ctx context.Context, id int64, params *ExportRecordingParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewExportRecordingRequest(c.Server, id, params)
-	if err != nil {
-		return nil, err
-	}
-	req = req.WithContext(ctx)
-	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
-		return nil, err
-	}
-	return c.Client.Do(req)
-}
-
-// RenameWithBody A job with one of its names changed in every place. Nothing is kept.
-//
-// Takes any type of body and a specified content type.
-//
-// Corresponds with POST /renames (the `Rename` operationId).
-func (c *Client) RenameWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewRenameRequestWithBody(c.Server, contentType, body)
-	if err != nil {
-		return nil, err
-	}
-	req = req.WithContext(ctx)
-	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
-		return nil, err
-	}
-	return c.Client.Do(req)
-}
-
-// Rename A job with one of its names changed in every place. Nothing is kept.
-//
-// Takes a body of the `application/json` content type.
-//
-// Corresponds with POST /renames (the `Rename` operationId).
-func (c *Client) Rename(ctx context.Context, body RenameJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewRenameRequest(c.Server, body)
-	if err != nil {
-		return nil, err
-	}
-	req = req.WithContext(ctx)
-	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
-		return nil, err
-	}
-	return c.Client.Do(req)
-}
-
-// ReplayWithBody Play a stored recording through a stored revision.
-//
-// Takes any type of body and a specified content type.
-//
-// Corresponds with POST /replays (the `Replay` operationId).
-func (c *Client) ReplayWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewReplayRequestWithBody(c.Server, contentType, body)
-	if err != nil {
-		return nil, err
-	}
-	req = req.WithContext(ctx)
-	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
-		return nil, err
-	}
-	return c.Client.Do(req)
-}
-
-// Replay Play a stored recording through a stored revision.
-//
-// Takes a body of the `application/json` content type.
-//
-// Corresponds with POST /replays (the `Replay` operationId).
-func (c *Client) Replay(ctx context.Context, body ReplayJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewReplayRequest(c.Server, body)
-	if err != nil {
-		return nil, err
-	}
-	req = req.WithContext(ctx)
-	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
-		return nil, err
-	}
-	return c.Client.Do(req)
-}
-
-// ListRevisions All revisions of the job, the newest first.
-//
-// Corresponds with GET /revisions (the `ListRevisions` operationId).
-func (c *Client) ListRevisions(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewListRevisionsRequest(c.Server)
-	if err != nil {
-		return nil, err
-	}
-	req = req.WithContext(ctx)
-	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
-		return nil, err
-	}
-	return c.Client.Do(req)
-}
-
-// PushRevisionWithBody Keep a job as the next revision. A job with errors is refused.
-//
-// Takes any type of body and a specified content type.
-//
-// Corresponds with POST /revisions (the `PushRevision` operationId).
-func (c *Client) PushRevisionWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewPushRevisionRequestWithBody(c.Server, contentType, body)
-	if err != nil {
-		return nil, err
-	}
-	req = req.WithContext(ctx)
-	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
-		return nil, err
-	}
-	return c.Client.Do(req)
-}
-
-// PushRevision Keep a job as the next revision. A job with errors is refused.
-//
-// Takes a body of the `application/json` content type.
-//
-// Corresponds with POST /revisions (the `PushRevision` operationId).
-func (c *Client) PushRevision(ctx context.Context, body PushRevisionJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewPushRevisionRequest(c.Server, body)
-	if err != nil {
-		return nil, err
-	}
-	req = req.WithContext(ctx)
-	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
-		return nil, err
-	}
-	return c.Client.Do(req)
-}
-
-// DeleteRevision Delete a revision. The newest one stays.
-//
-// Corresponds with DELETE /revisions/{number} (the `DeleteRevision` operationId).
-func (c *Client) DeleteRevision(ctx context.Context, number int64, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewDeleteRevisionRequest(c.Server, number)
-	if err != nil {
-		return nil, err
-	}
-	req = req.WithContext(ctx)
-	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
-		return nil, err
-	}
-	return c.Client.Do(req)
-}
-
-// GetRevision One revision, with its points, setpoints and rules.
-//
-// Corresponds with GET /revisions/{number} (the `GetRevision` operationId).
-func (c *Client) GetRevision(ctx context.Context, number int64, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewGetRevisionRequest(c.Server, number)
-	if err != nil {
-		return nil, err
-	}
-	req = req.WithContext(ctx)
-	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
-		return nil, err
-	}
-	return c.Client.Do(req)
-}
-
-// GetScale A reading through an input's chain, every stage, either way.
-//
-// Corresponds with GET /scales (the `GetScale` operationId).
-func (c *Client) GetScale(ctx context.Context, params *GetScaleParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewGetScaleRequest(c.Server, params)
-	if err != nil {
-		return nil, err
-	}
-	req = req.WithContext(ctx)
-	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
-		return nil, err
-	}
-	return c.Client.Do(req)
-}
-
-// GetSeries An input as the rules see it, or an analog output, with the smallest and largest value per pixel.
-//
-// There is a point for every pixel from the first that has been read. Where there is no reading the last one holds.
-//
-// Corresponds with GET /series (the `GetSeries` operationId).
-func (c *Client) GetSeries(ctx context.Context, params *GetSeriesParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewGetSeriesRequest(c.Server, params)
-	if err != nil {
-		return nil, err
-	}
-	req = req.WithContext(ctx)
-	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
-		return nil, err
-	}
-	return c.Client.Do(req)
-}
-
-// TryWithBody How a rule and its outputs would stand with some values. Nothing is kept.
-//
-// Takes any type of body and a specified content type.
-//
-// Corresponds with POST /tries (the `Try` operationId).
-func (c *Client) TryWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewTryRequestWithBody(c.Server, contentType, body)
-	if err != nil {
-		return nil, err
-	}
-	req = req.WithContext(ctx)
-	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
-		return nil, err
-	}
-	return c.Client.Do(req)
-}
-
-// Try How a rule and its outputs would stand with some values. Nothing is kept.
-//
-// Takes a body of the `application/json` content type.
-//
-// Corresponds with POST /tries (the `Try` operationId).
-func (c *Client) Try(ctx context.Context, body TryJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewTryRequest(c.Server, body)
-	if err != nil {
-		return nil, err
-	}
-	req = req.WithContext(ctx)
-	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
-		return nil, err
-	}
-	return c.Client.Do(req)
-}
-
-// GetValues The analog inputs as the rules see them, and the analog outputs, at one time.
-//
-// Corresponds with GET /values (the `GetValues` operationId).
-func (c *Client) GetValues(ctx context.Context, params *GetValuesParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewGetValuesRequest(c.Server, params)
 	if err != nil {
 		return nil, err
 	}
@@ -2371,46 +2688,6 @@ func (c *Client) GetVersion(ctx context.Context, reqEditors ...RequestEditorFn) 
 		return nil, err
 	}
 	return c.Client.Do(req)
-}
-
-// NewAdoptRequest calls the generic Adopt builder with application/json body
-func NewAdoptRequest(server string, body AdoptJSONRequestBody) (*http.Request, error) {
-	var bodyReader io.Reader
-	buf, err := json.Marshal(body)
-	if err != nil {
-		return nil, err
-	}
-	bodyReader = bytes.NewReader(buf)
-	return NewAdoptRequestWithBody(server, "application/json", bodyReader)
-}
-
-// NewAdoptRequestWithBody constructs an http.Request for the Adopt method, with any body, and a specified content type
-func NewAdoptRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
-	var err error
-
-	serverURL, err := url.Parse(server)
-	if err != nil {
-		return nil, err
-	}
-
-	operationPath := fmt.Sprintf("/adoptions")
-	if operationPath[0] == '/' {
-		operationPath = "." + operationPath
-	}
-
-	queryURL, err := serverURL.Parse(operationPath)
-	if err != nil {
-		return nil, err
-	}
-
-	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
-	if err != nil {
-		return nil, err
-	}
-
-	req.Header.Add("Content-Type", contentType)
-
-	return req, nil
 }
 
 // NewGetBenchRequest constructs an http.Request for the GetBench method
@@ -2440,19 +2717,8 @@ func NewGetBenchRequest(server string) (*http.Request, error) {
 	return req, nil
 }
 
-// NewCalibrateRequest calls the generic Calibrate builder with application/json body
-func NewCalibrateRequest(server string, body CalibrateJSONRequestBody) (*http.Request, error) {
-	var bodyReader io.Reader
-	buf, err := json.Marshal(body)
-	if err != nil {
-		return nil, err
-	}
-	bodyReader = bytes.NewReader(buf)
-	return NewCalibrateRequestWithBody(server, "application/json", bodyReader)
-}
-
-// NewCalibrateRequestWithBody constructs an http.Request for the Calibrate method, with any body, and a specified content type
-func NewCalibrateRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+// NewGetHealthRequest constructs an http.Request for the GetHealth method
+func NewGetHealthRequest(server string) (*http.Request, error) {
 	var err error
 
 	serverURL, err := url.Parse(server)
@@ -2460,7 +2726,228 @@ func NewCalibrateRequestWithBody(server string, contentType string, body io.Read
 		return nil, err
 	}
 
-	operationPath := fmt.Sprintf("/calibrations")
+	operationPath := fmt.Sprintf("/health")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewListJobsRequest constructs an http.Request for the ListJobs method
+func NewListJobsRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/jobs")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewDeleteJobRequest constructs an http.Request for the DeleteJob method
+func NewDeleteJobRequest(server string, job JobName) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "job", job, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/jobs/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewGetJobRequest constructs an http.Request for the GetJob method
+func NewGetJobRequest(server string, job JobName) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "job", job, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/jobs/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewPutJobRequest constructs an http.Request for the PutJob method
+func NewPutJobRequest(server string, job JobName) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "job", job, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/jobs/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPut, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewAdoptRequest calls the generic Adopt builder with application/json body
+func NewAdoptRequest(server string, job JobName, body AdoptJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewAdoptRequestWithBody(server, job, "application/json", bodyReader)
+}
+
+// NewAdoptRequestWithBody constructs an http.Request for the Adopt method, with any body, and a specified content type
+func NewAdoptRequestWithBody(server string, job JobName, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "job", job, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/jobs/%s/adoptions", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewCalibrateRequest calls the generic Calibrate builder with application/json body
+func NewCalibrateRequest(server string, job JobName, body CalibrateJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewCalibrateRequestWithBody(server, job, "application/json", bodyReader)
+}
+
+// NewCalibrateRequestWithBody constructs an http.Request for the Calibrate method, with any body, and a specified content type
+func NewCalibrateRequestWithBody(server string, job JobName, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "job", job, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/jobs/%s/calibrations", pathParam0)
 	if operationPath[0] == '/' {
 		operationPath = "." + operationPath
 	}
@@ -2481,26 +2968,33 @@ func NewCalibrateRequestWithBody(server string, contentType string, body io.Read
 }
 
 // NewCheckRequest calls the generic Check builder with application/json body
-func NewCheckRequest(server string, body CheckJSONRequestBody) (*http.Request, error) {
+func NewCheckRequest(server string, job JobName, body CheckJSONRequestBody) (*http.Request, error) {
 	var bodyReader io.Reader
 	buf, err := json.Marshal(body)
 	if err != nil {
 		return nil, err
 	}
 	bodyReader = bytes.NewReader(buf)
-	return NewCheckRequestWithBody(server, "application/json", bodyReader)
+	return NewCheckRequestWithBody(server, job, "application/json", bodyReader)
 }
 
 // NewCheckRequestWithBody constructs an http.Request for the Check method, with any body, and a specified content type
-func NewCheckRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+func NewCheckRequestWithBody(server string, job JobName, contentType string, body io.Reader) (*http.Request, error) {
 	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "job", job, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
 
 	serverURL, err := url.Parse(server)
 	if err != nil {
 		return nil, err
 	}
 
-	operationPath := fmt.Sprintf("/checks")
+	operationPath := fmt.Sprintf("/jobs/%s/checks", pathParam0)
 	if operationPath[0] == '/' {
 		operationPath = "." + operationPath
 	}
@@ -2521,15 +3015,22 @@ func NewCheckRequestWithBody(server string, contentType string, body io.Reader) 
 }
 
 // NewGetCurveRequest constructs an http.Request for the GetCurve method
-func NewGetCurveRequest(server string, params *GetCurveParams) (*http.Request, error) {
+func NewGetCurveRequest(server string, job JobName, params *GetCurveParams) (*http.Request, error) {
 	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "job", job, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
 
 	serverURL, err := url.Parse(server)
 	if err != nil {
 		return nil, err
 	}
 
-	operationPath := fmt.Sprintf("/curves")
+	operationPath := fmt.Sprintf("/jobs/%s/curves", pathParam0)
 	if operationPath[0] == '/' {
 		operationPath = "." + operationPath
 	}
@@ -2579,15 +3080,22 @@ func NewGetCurveRequest(server string, params *GetCurveParams) (*http.Request, e
 }
 
 // NewGetDifferenceRequest constructs an http.Request for the GetDifference method
-func NewGetDifferenceRequest(server string, params *GetDifferenceParams) (*http.Request, error) {
+func NewGetDifferenceRequest(server string, job JobName, params *GetDifferenceParams) (*http.Request, error) {
 	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "job", job, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
 
 	serverURL, err := url.Parse(server)
 	if err != nil {
 		return nil, err
 	}
 
-	operationPath := fmt.Sprintf("/differences")
+	operationPath := fmt.Sprintf("/jobs/%s/differences", pathParam0)
 	if operationPath[0] == '/' {
 		operationPath = "." + operationPath
 	}
@@ -2637,12 +3145,19 @@ func NewGetDifferenceRequest(server string, params *GetDifferenceParams) (*http.
 }
 
 // NewDeleteDraftRequest constructs an http.Request for the DeleteDraft method
-func NewDeleteDraftRequest(server string, owner string) (*http.Request, error) {
+func NewDeleteDraftRequest(server string, job JobName, owner string) (*http.Request, error) {
 	var err error
 
 	var pathParam0 string
 
-	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "owner", owner, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "job", job, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	var pathParam1 string
+
+	pathParam1, err = runtime.StyleParamWithOptions("simple", false, "owner", owner, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
 	if err != nil {
 		return nil, err
 	}
@@ -2652,7 +3167,7 @@ func NewDeleteDraftRequest(server string, owner string) (*http.Request, error) {
 		return nil, err
 	}
 
-	operationPath := fmt.Sprintf("/drafts/%s", pathParam0)
+	operationPath := fmt.Sprintf("/jobs/%s/drafts/%s", pathParam0, pathParam1)
 	if operationPath[0] == '/' {
 		operationPath = "." + operationPath
 	}
@@ -2671,12 +3186,19 @@ func NewDeleteDraftRequest(server string, owner string) (*http.Request, error) {
 }
 
 // NewGetDraftRequest constructs an http.Request for the GetDraft method
-func NewGetDraftRequest(server string, owner string) (*http.Request, error) {
+func NewGetDraftRequest(server string, job JobName, owner string) (*http.Request, error) {
 	var err error
 
 	var pathParam0 string
 
-	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "owner", owner, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "job", job, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	var pathParam1 string
+
+	pathParam1, err = runtime.StyleParamWithOptions("simple", false, "owner", owner, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
 	if err != nil {
 		return nil, err
 	}
@@ -2686,7 +3208,7 @@ func NewGetDraftRequest(server string, owner string) (*http.Request, error) {
 		return nil, err
 	}
 
-	operationPath := fmt.Sprintf("/drafts/%s", pathParam0)
+	operationPath := fmt.Sprintf("/jobs/%s/drafts/%s", pathParam0, pathParam1)
 	if operationPath[0] == '/' {
 		operationPath = "." + operationPath
 	}
@@ -2705,23 +3227,30 @@ func NewGetDraftRequest(server string, owner string) (*http.Request, error) {
 }
 
 // NewPutDraftRequest calls the generic PutDraft builder with application/json body
-func NewPutDraftRequest(server string, owner string, body PutDraftJSONRequestBody) (*http.Request, error) {
+func NewPutDraftRequest(server string, job JobName, owner string, body PutDraftJSONRequestBody) (*http.Request, error) {
 	var bodyReader io.Reader
 	buf, err := json.Marshal(body)
 	if err != nil {
 		return nil, err
 	}
 	bodyReader = bytes.NewReader(buf)
-	return NewPutDraftRequestWithBody(server, owner, "application/json", bodyReader)
+	return NewPutDraftRequestWithBody(server, job, owner, "application/json", bodyReader)
 }
 
 // NewPutDraftRequestWithBody constructs an http.Request for the PutDraft method, with any body, and a specified content type
-func NewPutDraftRequestWithBody(server string, owner string, contentType string, body io.Reader) (*http.Request, error) {
+func NewPutDraftRequestWithBody(server string, job JobName, owner string, contentType string, body io.Reader) (*http.Request, error) {
 	var err error
 
 	var pathParam0 string
 
-	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "owner", owner, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "job", job, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	var pathParam1 string
+
+	pathParam1, err = runtime.StyleParamWithOptions("simple", false, "owner", owner, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
 	if err != nil {
 		return nil, err
 	}
@@ -2731,7 +3260,7 @@ func NewPutDraftRequestWithBody(server string, owner string, contentType string,
 		return nil, err
 	}
 
-	operationPath := fmt.Sprintf("/drafts/%s", pathParam0)
+	operationPath := fmt.Sprintf("/jobs/%s/drafts/%s", pathParam0, pathParam1)
 	if operationPath[0] == '/' {
 		operationPath = "." + operationPath
 	}
@@ -2752,26 +3281,33 @@ func NewPutDraftRequestWithBody(server string, owner string, contentType string,
 }
 
 // NewExplainRequest calls the generic Explain builder with application/json body
-func NewExplainRequest(server string, body ExplainJSONRequestBody) (*http.Request, error) {
+func NewExplainRequest(server string, job JobName, body ExplainJSONRequestBody) (*http.Request, error) {
 	var bodyReader io.Reader
 	buf, err := json.Marshal(body)
 	if err != nil {
 		return nil, err
 	}
 	bodyReader = bytes.NewReader(buf)
-	return NewExplainRequestWithBody(server, "application/json", bodyReader)
+	return NewExplainRequestWithBody(server, job, "application/json", bodyReader)
 }
 
 // NewExplainRequestWithBody constructs an http.Request for the Explain method, with any body, and a specified content type
-func NewExplainRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+func NewExplainRequestWithBody(server string, job JobName, contentType string, body io.Reader) (*http.Request, error) {
 	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "job", job, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
 
 	serverURL, err := url.Parse(server)
 	if err != nil {
 		return nil, err
 	}
 
-	operationPath := fmt.Sprintf("/explanations")
+	operationPath := fmt.Sprintf("/jobs/%s/explanations", pathParam0)
 	if operationPath[0] == '/' {
 		operationPath = "." + operationPath
 	}
@@ -2791,43 +3327,23 @@ func NewExplainRequestWithBody(server string, contentType string, body io.Reader
 	return req, nil
 }
 
-// NewGetHealthRequest constructs an http.Request for the GetHealth method
-func NewGetHealthRequest(server string) (*http.Request, error) {
-	var err error
-
-	serverURL, err := url.Parse(server)
-	if err != nil {
-		return nil, err
-	}
-
-	operationPath := fmt.Sprintf("/health")
-	if operationPath[0] == '/' {
-		operationPath = "." + operationPath
-	}
-
-	queryURL, err := serverURL.Parse(operationPath)
-	if err != nil {
-		return nil, err
-	}
-
-	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
-	if err != nil {
-		return nil, err
-	}
-
-	return req, nil
-}
-
 // NewGetHistogramRequest constructs an http.Request for the GetHistogram method
-func NewGetHistogramRequest(server string, params *GetHistogramParams) (*http.Request, error) {
+func NewGetHistogramRequest(server string, job JobName, params *GetHistogramParams) (*http.Request, error) {
 	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "job", job, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
 
 	serverURL, err := url.Parse(server)
 	if err != nil {
 		return nil, err
 	}
 
-	operationPath := fmt.Sprintf("/histograms")
+	operationPath := fmt.Sprintf("/jobs/%s/histograms", pathParam0)
 	if operationPath[0] == '/' {
 		operationPath = "." + operationPath
 	}
@@ -2893,26 +3409,33 @@ func NewGetHistogramRequest(server string, params *GetHistogramParams) (*http.Re
 }
 
 // NewTeachRequest calls the generic Teach builder with application/json body
-func NewTeachRequest(server string, body TeachJSONRequestBody) (*http.Request, error) {
+func NewTeachRequest(server string, job JobName, body TeachJSONRequestBody) (*http.Request, error) {
 	var bodyReader io.Reader
 	buf, err := json.Marshal(body)
 	if err != nil {
 		return nil, err
 	}
 	bodyReader = bytes.NewReader(buf)
-	return NewTeachRequestWithBody(server, "application/json", bodyReader)
+	return NewTeachRequestWithBody(server, job, "application/json", bodyReader)
 }
 
 // NewTeachRequestWithBody constructs an http.Request for the Teach method, with any body, and a specified content type
-func NewTeachRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+func NewTeachRequestWithBody(server string, job JobName, contentType string, body io.Reader) (*http.Request, error) {
 	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "job", job, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
 
 	serverURL, err := url.Parse(server)
 	if err != nil {
 		return nil, err
 	}
 
-	operationPath := fmt.Sprintf("/lessons")
+	operationPath := fmt.Sprintf("/jobs/%s/lessons", pathParam0)
 	if operationPath[0] == '/' {
 		operationPath = "." + operationPath
 	}
@@ -2933,26 +3456,33 @@ func NewTeachRequestWithBody(server string, contentType string, body io.Reader) 
 }
 
 // NewMergeRequest calls the generic Merge builder with application/json body
-func NewMergeRequest(server string, body MergeJSONRequestBody) (*http.Request, error) {
+func NewMergeRequest(server string, job JobName, body MergeJSONRequestBody) (*http.Request, error) {
 	var bodyReader io.Reader
 	buf, err := json.Marshal(body)
 	if err != nil {
 		return nil, err
 	}
 	bodyReader = bytes.NewReader(buf)
-	return NewMergeRequestWithBody(server, "application/json", bodyReader)
+	return NewMergeRequestWithBody(server, job, "application/json", bodyReader)
 }
 
 // NewMergeRequestWithBody constructs an http.Request for the Merge method, with any body, and a specified content type
-func NewMergeRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+func NewMergeRequestWithBody(server string, job JobName, contentType string, body io.Reader) (*http.Request, error) {
 	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "job", job, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
 
 	serverURL, err := url.Parse(server)
 	if err != nil {
 		return nil, err
 	}
 
-	operationPath := fmt.Sprintf("/merges")
+	operationPath := fmt.Sprintf("/jobs/%s/merges", pathParam0)
 	if operationPath[0] == '/' {
 		operationPath = "." + operationPath
 	}
@@ -2972,43 +3502,23 @@ func NewMergeRequestWithBody(server string, contentType string, body io.Reader) 
 	return req, nil
 }
 
-// NewListPatternsRequest constructs an http.Request for the ListPatterns method
-func NewListPatternsRequest(server string) (*http.Request, error) {
-	var err error
-
-	serverURL, err := url.Parse(server)
-	if err != nil {
-		return nil, err
-	}
-
-	operationPath := fmt.Sprintf("/patterns")
-	if operationPath[0] == '/' {
-		operationPath = "." + operationPath
-	}
-
-	queryURL, err := serverURL.Parse(operationPath)
-	if err != nil {
-		return nil, err
-	}
-
-	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
-	if err != nil {
-		return nil, err
-	}
-
-	return req, nil
-}
-
 // NewPreviewRecordingRequestWithBody constructs an http.Request for the PreviewRecording method, with any body, and a specified content type
-func NewPreviewRecordingRequestWithBody(server string, params *PreviewRecordingParams, contentType string, body io.Reader) (*http.Request, error) {
+func NewPreviewRecordingRequestWithBody(server string, job JobName, params *PreviewRecordingParams, contentType string, body io.Reader) (*http.Request, error) {
 	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "job", job, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
 
 	serverURL, err := url.Parse(server)
 	if err != nil {
 		return nil, err
 	}
 
-	operationPath := fmt.Sprintf("/previews")
+	operationPath := fmt.Sprintf("/jobs/%s/previews", pathParam0)
 	if operationPath[0] == '/' {
 		operationPath = "." + operationPath
 	}
@@ -3147,43 +3657,23 @@ func NewPreviewRecordingRequestWithBody(server string, params *PreviewRecordingP
 	return req, nil
 }
 
-// NewGetReadyRequest constructs an http.Request for the GetReady method
-func NewGetReadyRequest(server string) (*http.Request, error) {
-	var err error
-
-	serverURL, err := url.Parse(server)
-	if err != nil {
-		return nil, err
-	}
-
-	operationPath := fmt.Sprintf("/ready")
-	if operationPath[0] == '/' {
-		operationPath = "." + operationPath
-	}
-
-	queryURL, err := serverURL.Parse(operationPath)
-	if err != nil {
-		return nil, err
-	}
-
-	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
-	if err != nil {
-		return nil, err
-	}
-
-	return req, nil
-}
-
 // NewListRecordingsRequest constructs an http.Request for the ListRecordings method
-func NewListRecordingsRequest(server string) (*http.Request, error) {
+func NewListRecordingsRequest(server string, job JobName) (*http.Request, error) {
 	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "job", job, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
 
 	serverURL, err := url.Parse(server)
 	if err != nil {
 		return nil, err
 	}
 
-	operationPath := fmt.Sprintf("/recordings")
+	operationPath := fmt.Sprintf("/jobs/%s/recordings", pathParam0)
 	if operationPath[0] == '/' {
 		operationPath = "." + operationPath
 	}
@@ -3202,15 +3692,22 @@ func NewListRecordingsRequest(server string) (*http.Request, error) {
 }
 
 // NewUploadRecordingRequestWithBody constructs an http.Request for the UploadRecording method, with any body, and a specified content type
-func NewUploadRecordingRequestWithBody(server string, params *UploadRecordingParams, contentType string, body io.Reader) (*http.Request, error) {
+func NewUploadRecordingRequestWithBody(server string, job JobName, params *UploadRecordingParams, contentType string, body io.Reader) (*http.Request, error) {
 	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "job", job, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
 
 	serverURL, err := url.Parse(server)
 	if err != nil {
 		return nil, err
 	}
 
-	operationPath := fmt.Sprintf("/recordings")
+	operationPath := fmt.Sprintf("/jobs/%s/recordings", pathParam0)
 	if operationPath[0] == '/' {
 		operationPath = "." + operationPath
 	}
@@ -3350,12 +3847,19 @@ func NewUploadRecordingRequestWithBody(server string, params *UploadRecordingPar
 }
 
 // NewDeleteRecordingRequest constructs an http.Request for the DeleteRecording method
-func NewDeleteRecordingRequest(server string, id int64) (*http.Request, error) {
+func NewDeleteRecordingRequest(server string, job JobName, id int64) (*http.Request, error) {
 	var err error
 
 	var pathParam0 string
 
-	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: "int64"})
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "job", job, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	var pathParam1 string
+
+	pathParam1, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: "int64"})
 	if err != nil {
 		return nil, err
 	}
@@ -3365,7 +3869,7 @@ func NewDeleteRecordingRequest(server string, id int64) (*http.Request, error) {
 		return nil, err
 	}
 
-	operationPath := fmt.Sprintf("/recordings/%s", pathParam0)
+	operationPath := fmt.Sprintf("/jobs/%s/recordings/%s", pathParam0, pathParam1)
 	if operationPath[0] == '/' {
 		operationPath = "." + operationPath
 	}
@@ -3384,12 +3888,19 @@ func NewDeleteRecordingRequest(server string, id int64) (*http.Request, error) {
 }
 
 // NewGetRecordingRequest constructs an http.Request for the GetRecording method
-func NewGetRecordingRequest(server string, id int64) (*http.Request, error) {
+func NewGetRecordingRequest(server string, job JobName, id int64) (*http.Request, error) {
 	var err error
 
 	var pathParam0 string
 
-	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: "int64"})
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "job", job, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	var pathParam1 string
+
+	pathParam1, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: "int64"})
 	if err != nil {
 		return nil, err
 	}
@@ -3399,7 +3910,7 @@ func NewGetRecordingRequest(server string, id int64) (*http.Request, error) {
 		return nil, err
 	}
 
-	operationPath := fmt.Sprintf("/recordings/%s", pathParam0)
+	operationPath := fmt.Sprintf("/jobs/%s/recordings/%s", pathParam0, pathParam1)
 	if operationPath[0] == '/' {
 		operationPath = "." + operationPath
 	}
@@ -3417,13 +3928,31 @@ func NewGetRecordingRequest(server string, id int64) (*http.Request, error) {
 	return req, nil
 }
 
-// NewExportRecordingRequest constructs an http.Request for the ExportRecording method
-func NewExportRecordingRequest(server string, id int64, params *ExportRecordingParams) (*http.Request, error) {
+// NewRenameRecordingRequest calls the generic RenameRecording builder with application/json body
+func NewRenameRecordingRequest(server string, job JobName, id int64, body RenameRecordingJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewRenameRecordingRequestWithBody(server, job, id, "application/json", bodyReader)
+}
+
+// NewRenameRecordingRequestWithBody constructs an http.Request for the RenameRecording method, with any body, and a specified content type
+func NewRenameRecordingRequestWithBody(server string, job JobName, id int64, contentType string, body io.Reader) (*http.Request, error) {
 	var err error
 
 	var pathParam0 string
 
-	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: "int64"})
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "job", job, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	var pathParam1 string
+
+	pathParam1, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: "int64"})
 	if err != nil {
 		return nil, err
 	}
@@ -3433,7 +3962,50 @@ func NewExportRecordingRequest(server string, id int64, params *ExportRecordingP
 		return nil, err
 	}
 
-	operationPath := fmt.Sprintf("/recordings/%s/file", pathParam0)
+	operationPath := fmt.Sprintf("/jobs/%s/recordings/%s", pathParam0, pathParam1)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPatch, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewExportRecordingRequest constructs an http.Request for the ExportRecording method
+func NewExportRecordingRequest(server string, job JobName, id int64, params *ExportRecordingParams) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "job", job, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	var pathParam1 string
+
+	pathParam1, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: "int64"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/jobs/%s/recordings/%s/file", pathParam0, pathParam1)
 	if operationPath[0] == '/' {
 		operationPath = "." + operationPath
 	}
@@ -3475,26 +4047,33 @@ func NewExportRecordingRequest(server string, id int64, params *ExportRecordingP
 }
 
 // NewRenameRequest calls the generic Rename builder with application/json body
-func NewRenameRequest(server string, body RenameJSONRequestBody) (*http.Request, error) {
+func NewRenameRequest(server string, job JobName, body RenameJSONRequestBody) (*http.Request, error) {
 	var bodyReader io.Reader
 	buf, err := json.Marshal(body)
 	if err != nil {
 		return nil, err
 	}
 	bodyReader = bytes.NewReader(buf)
-	return NewRenameRequestWithBody(server, "application/json", bodyReader)
+	return NewRenameRequestWithBody(server, job, "application/json", bodyReader)
 }
 
 // NewRenameRequestWithBody constructs an http.Request for the Rename method, with any body, and a specified content type
-func NewRenameRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+func NewRenameRequestWithBody(server string, job JobName, contentType string, body io.Reader) (*http.Request, error) {
 	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "job", job, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
 
 	serverURL, err := url.Parse(server)
 	if err != nil {
 		return nil, err
 	}
 
-	operationPath := fmt.Sprintf("/renames")
+	operationPath := fmt.Sprintf("/jobs/%s/renames", pathParam0)
 	if operationPath[0] == '/' {
 		operationPath = "." + operationPath
 	}
@@ -3515,26 +4094,33 @@ func NewRenameRequestWithBody(server string, contentType string, body io.Reader)
 }
 
 // NewReplayRequest calls the generic Replay builder with application/json body
-func NewReplayRequest(server string, body ReplayJSONRequestBody) (*http.Request, error) {
+func NewReplayRequest(server string, job JobName, body ReplayJSONRequestBody) (*http.Request, error) {
 	var bodyReader io.Reader
 	buf, err := json.Marshal(body)
 	if err != nil {
 		return nil, err
 	}
 	bodyReader = bytes.NewReader(buf)
-	return NewReplayRequestWithBody(server, "application/json", bodyReader)
+	return NewReplayRequestWithBody(server, job, "application/json", bodyReader)
 }
 
 // NewReplayRequestWithBody constructs an http.Request for the Replay method, with any body, and a specified content type
-func NewReplayRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+func NewReplayRequestWithBody(server string, job JobName, contentType string, body io.Reader) (*http.Request, error) {
 	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "job", job, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
 
 	serverURL, err := url.Parse(server)
 	if err != nil {
 		return nil, err
 	}
 
-	operationPath := fmt.Sprintf("/replays")
+	operationPath := fmt.Sprintf("/jobs/%s/replays", pathParam0)
 	if operationPath[0] == '/' {
 		operationPath = "." + operationPath
 	}
@@ -3555,15 +4141,22 @@ func NewReplayRequestWithBody(server string, contentType string, body io.Reader)
 }
 
 // NewListRevisionsRequest constructs an http.Request for the ListRevisions method
-func NewListRevisionsRequest(server string) (*http.Request, error) {
+func NewListRevisionsRequest(server string, job JobName) (*http.Request, error) {
 	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "job", job, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
 
 	serverURL, err := url.Parse(server)
 	if err != nil {
 		return nil, err
 	}
 
-	operationPath := fmt.Sprintf("/revisions")
+	operationPath := fmt.Sprintf("/jobs/%s/revisions", pathParam0)
 	if operationPath[0] == '/' {
 		operationPath = "." + operationPath
 	}
@@ -3582,26 +4175,33 @@ func NewListRevisionsRequest(server string) (*http.Request, error) {
 }
 
 // NewPushRevisionRequest calls the generic PushRevision builder with application/json body
-func NewPushRevisionRequest(server string, body PushRevisionJSONRequestBody) (*http.Request, error) {
+func NewPushRevisionRequest(server string, job JobName, body PushRevisionJSONRequestBody) (*http.Request, error) {
 	var bodyReader io.Reader
 	buf, err := json.Marshal(body)
 	if err != nil {
 		return nil, err
 	}
 	bodyReader = bytes.NewReader(buf)
-	return NewPushRevisionRequestWithBody(server, "application/json", bodyReader)
+	return NewPushRevisionRequestWithBody(server, job, "application/json", bodyReader)
 }
 
 // NewPushRevisionRequestWithBody constructs an http.Request for the PushRevision method, with any body, and a specified content type
-func NewPushRevisionRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+func NewPushRevisionRequestWithBody(server string, job JobName, contentType string, body io.Reader) (*http.Request, error) {
 	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "job", job, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
 
 	serverURL, err := url.Parse(server)
 	if err != nil {
 		return nil, err
 	}
 
-	operationPath := fmt.Sprintf("/revisions")
+	operationPath := fmt.Sprintf("/jobs/%s/revisions", pathParam0)
 	if operationPath[0] == '/' {
 		operationPath = "." + operationPath
 	}
@@ -3622,12 +4222,19 @@ func NewPushRevisionRequestWithBody(server string, contentType string, body io.R
 }
 
 // NewDeleteRevisionRequest constructs an http.Request for the DeleteRevision method
-func NewDeleteRevisionRequest(server string, number int64) (*http.Request, error) {
+func NewDeleteRevisionRequest(server string, job JobName, number int64) (*http.Request, error) {
 	var err error
 
 	var pathParam0 string
 
-	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "number", number, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: "int64"})
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "job", job, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	var pathParam1 string
+
+	pathParam1, err = runtime.StyleParamWithOptions("simple", false, "number", number, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: "int64"})
 	if err != nil {
 		return nil, err
 	}
@@ -3637,7 +4244,7 @@ func NewDeleteRevisionRequest(server string, number int64) (*http.Request, error
 		return nil, err
 	}
 
-	operationPath := fmt.Sprintf("/revisions/%s", pathParam0)
+	operationPath := fmt.Sprintf("/jobs/%s/revisions/%s", pathParam0, pathParam1)
 	if operationPath[0] == '/' {
 		operationPath = "." + operationPath
 	}
@@ -3656,12 +4263,19 @@ func NewDeleteRevisionRequest(server string, number int64) (*http.Request, error
 }
 
 // NewGetRevisionRequest constructs an http.Request for the GetRevision method
-func NewGetRevisionRequest(server string, number int64) (*http.Request, error) {
+func NewGetRevisionRequest(server string, job JobName, number int64) (*http.Request, error) {
 	var err error
 
 	var pathParam0 string
 
-	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "number", number, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: "int64"})
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "job", job, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	var pathParam1 string
+
+	pathParam1, err = runtime.StyleParamWithOptions("simple", false, "number", number, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: "int64"})
 	if err != nil {
 		return nil, err
 	}
@@ -3671,7 +4285,7 @@ func NewGetRevisionRequest(server string, number int64) (*http.Request, error) {
 		return nil, err
 	}
 
-	operationPath := fmt.Sprintf("/revisions/%s", pathParam0)
+	operationPath := fmt.Sprintf("/jobs/%s/revisions/%s", pathParam0, pathParam1)
 	if operationPath[0] == '/' {
 		operationPath = "." + operationPath
 	}
@@ -3690,15 +4304,22 @@ func NewGetRevisionRequest(server string, number int64) (*http.Request, error) {
 }
 
 // NewGetScaleRequest constructs an http.Request for the GetScale method
-func NewGetScaleRequest(server string, params *GetScaleParams) (*http.Request, error) {
+func NewGetScaleRequest(server string, job JobName, params *GetScaleParams) (*http.Request, error) {
 	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "job", job, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
 
 	serverURL, err := url.Parse(server)
 	if err != nil {
 		return nil, err
 	}
 
-	operationPath := fmt.Sprintf("/scales")
+	operationPath := fmt.Sprintf("/jobs/%s/scales", pathParam0)
 	if operationPath[0] == '/' {
 		operationPath = "." + operationPath
 	}
@@ -3756,15 +4377,22 @@ func NewGetScaleRequest(server string, params *GetScaleParams) (*http.Request, e
 }
 
 // NewGetSeriesRequest constructs an http.Request for the GetSeries method
-func NewGetSeriesRequest(server string, params *GetSeriesParams) (*http.Request, error) {
+func NewGetSeriesRequest(server string, job JobName, params *GetSeriesParams) (*http.Request, error) {
 	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "job", job, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
 
 	serverURL, err := url.Parse(server)
 	if err != nil {
 		return nil, err
 	}
 
-	operationPath := fmt.Sprintf("/series")
+	operationPath := fmt.Sprintf("/jobs/%s/series", pathParam0)
 	if operationPath[0] == '/' {
 		operationPath = "." + operationPath
 	}
@@ -3877,27 +4505,138 @@ func NewGetSeriesRequest(server string, params *GetSeriesParams) (*http.Request,
 	return req, nil
 }
 
-// NewTryRequest calls the generic Try builder with application/json body
-func NewTryRequest(server string, body TryJSONRequestBody) (*http.Request, error) {
-	var bodyReader io.Reader
-	buf, err := json.Marshal(body)
+// NewListTrialsRequest constructs an http.Request for the ListTrials method
+func NewListTrialsRequest(server string, job JobName, params *ListTrialsParams) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "job", job, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
 	if err != nil {
 		return nil, err
 	}
-	bodyReader = bytes.NewReader(buf)
-	return NewTryRequestWithBody(server, "application/json", bodyReader)
-}
-
-// NewTryRequestWithBody constructs an http.Request for the Try method, with any body, and a specified content type
-func NewTryRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
-	var err error
 
 	serverURL, err := url.Parse(server)
 	if err != nil {
 		return nil, err
 	}
 
-	operationPath := fmt.Sprintf("/tries")
+	operationPath := fmt.Sprintf("/jobs/%s/trials", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "revision", params.Revision, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: "int64"}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewPlayTrialsRequest calls the generic PlayTrials builder with application/json body
+func NewPlayTrialsRequest(server string, job JobName, body PlayTrialsJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewPlayTrialsRequestWithBody(server, job, "application/json", bodyReader)
+}
+
+// NewPlayTrialsRequestWithBody constructs an http.Request for the PlayTrials method, with any body, and a specified content type
+func NewPlayTrialsRequestWithBody(server string, job JobName, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "job", job, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/jobs/%s/trials", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewTryRequest calls the generic Try builder with application/json body
+func NewTryRequest(server string, job JobName, body TryJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewTryRequestWithBody(server, job, "application/json", bodyReader)
+}
+
+// NewTryRequestWithBody constructs an http.Request for the Try method, with any body, and a specified content type
+func NewTryRequestWithBody(server string, job JobName, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "job", job, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/jobs/%s/tries", pathParam0)
 	if operationPath[0] == '/' {
 		operationPath = "." + operationPath
 	}
@@ -3918,15 +4657,22 @@ func NewTryRequestWithBody(server string, contentType string, body io.Reader) (*
 }
 
 // NewGetValuesRequest constructs an http.Request for the GetValues method
-func NewGetValuesRequest(server string, params *GetValuesParams) (*http.Request, error) {
+func NewGetValuesRequest(server string, job JobName, params *GetValuesParams) (*http.Request, error) {
 	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "job", job, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
 
 	serverURL, err := url.Parse(server)
 	if err != nil {
 		return nil, err
 	}
 
-	operationPath := fmt.Sprintf("/values")
+	operationPath := fmt.Sprintf("/jobs/%s/values", pathParam0)
 	if operationPath[0] == '/' {
 		operationPath = "." + operationPath
 	}
@@ -3997,6 +4743,87 @@ func NewGetValuesRequest(server string, params *GetValuesParams) (*http.Request,
 			rawQueryFragments = append(rawQueryFragments, encoded)
 		}
 		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewGetLanguageRequest constructs an http.Request for the GetLanguage method
+func NewGetLanguageRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/language")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewListPatternsRequest constructs an http.Request for the ListPatterns method
+func NewListPatternsRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/patterns")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewGetReadyRequest constructs an http.Request for the GetReady method
+func NewGetReadyRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/ready")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
 	}
 
 	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
@@ -4078,110 +4905,12 @@ func WithBaseURL(baseURL string) ClientOption {
 // ClientWithResponsesInterface is the interface specification for the client with responses above.
 type ClientWithResponsesInterface interface {
 
-	// AdoptWithBodyWithResponse A job with the declarations of a building block. Nothing is kept.
-	//
-	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
-	//
-	// Corresponds with POST /adoptions (the `Adopt` operationId).
-	AdoptWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AdoptResponse, error)
-
-	// AdoptWithResponse A job with the declarations of a building block. Nothing is kept.
-	//
-	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
-	//
-	// Corresponds with POST /adoptions (the `Adopt` operationId).
-	AdoptWithResponse(ctx context.Context, body AdoptJSONRequestBody, reqEditors ...RequestEditorFn) (*AdoptResponse, error)
-
 	// GetBenchWithResponse How much the bench has to do, and who waits. A request finds itself by the name that it gave in X-Request-ID.
 	//
 	// Returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with GET /bench (the `GetBench` operationId).
 	GetBenchWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetBenchResponse, error)
-
-	// CalibrateWithBodyWithResponse An input's calibration from readings and their references; kept as a new revision if asked.
-	//
-	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
-	//
-	// Corresponds with POST /calibrations (the `Calibrate` operationId).
-	CalibrateWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*CalibrateResponse, error)
-
-	// CalibrateWithResponse An input's calibration from readings and their references; kept as a new revision if asked.
-	//
-	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
-	//
-	// Corresponds with POST /calibrations (the `Calibrate` operationId).
-	CalibrateWithResponse(ctx context.Context, body CalibrateJSONRequestBody, reqEditors ...RequestEditorFn) (*CalibrateResponse, error)
-
-	// CheckWithBodyWithResponse What is to be said of a job that is being written. Nothing is kept.
-	//
-	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
-	//
-	// Corresponds with POST /checks (the `Check` operationId).
-	CheckWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*CheckResponse, error)
-
-	// CheckWithResponse What is to be said of a job that is being written. Nothing is kept.
-	//
-	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
-	//
-	// Corresponds with POST /checks (the `Check` operationId).
-	CheckWithResponse(ctx context.Context, body CheckJSONRequestBody, reqEditors ...RequestEditorFn) (*CheckResponse, error)
-
-	// GetCurveWithResponse An input's chain as a curve, from the reading to the value.
-	//
-	// Returns a wrapper object for the known response body format(s).
-	//
-	// Corresponds with GET /curves (the `GetCurve` operationId).
-	GetCurveWithResponse(ctx context.Context, params *GetCurveParams, reqEditors ...RequestEditorFn) (*GetCurveResponse, error)
-
-	// GetDifferenceWithResponse The declarations that two revisions have differently.
-	//
-	// Returns a wrapper object for the known response body format(s).
-	//
-	// Corresponds with GET /differences (the `GetDifference` operationId).
-	GetDifferenceWithResponse(ctx context.Context, params *GetDifferenceParams, reqEditors ...RequestEditorFn) (*GetDifferenceResponse, error)
-
-	// DeleteDraftWithResponse Throw a draft away.
-	//
-	// Returns a wrapper object for the known response body format(s).
-	//
-	// Corresponds with DELETE /drafts/{owner} (the `DeleteDraft` operationId).
-	DeleteDraftWithResponse(ctx context.Context, owner string, reqEditors ...RequestEditorFn) (*DeleteDraftResponse, error)
-
-	// GetDraftWithResponse What somebody has written and not kept as a revision.
-	//
-	// Returns a wrapper object for the known response body format(s).
-	//
-	// Corresponds with GET /drafts/{owner} (the `GetDraft` operationId).
-	GetDraftWithResponse(ctx context.Context, owner string, reqEditors ...RequestEditorFn) (*GetDraftResponse, error)
-
-	// PutDraftWithBodyWithResponse Keep a draft, with or without errors, in the place of the owner's last one.
-	//
-	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
-	//
-	// Corresponds with PUT /drafts/{owner} (the `PutDraft` operationId).
-	PutDraftWithBodyWithResponse(ctx context.Context, owner string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*PutDraftResponse, error)
-
-	// PutDraftWithResponse Keep a draft, with or without errors, in the place of the owner's last one.
-	//
-	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
-	//
-	// Corresponds with PUT /drafts/{owner} (the `PutDraft` operationId).
-	PutDraftWithResponse(ctx context.Context, owner string, body PutDraftJSONRequestBody, reqEditors ...RequestEditorFn) (*PutDraftResponse, error)
-
-	// ExplainWithBodyWithResponse Why an input, a rule or an output is as it is at a time of a replay, or why it is not otherwise.
-	//
-	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
-	//
-	// Corresponds with POST /explanations (the `Explain` operationId).
-	ExplainWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ExplainResponse, error)
-
-	// ExplainWithResponse Why an input, a rule or an output is as it is at a time of a replay, or why it is not otherwise.
-	//
-	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
-	//
-	// Corresponds with POST /explanations (the `Explain` operationId).
-	ExplainWithResponse(ctx context.Context, body ExplainJSONRequestBody, reqEditors ...RequestEditorFn) (*ExplainResponse, error)
 
 	// GetHealthWithResponse The process answers.
 	//
@@ -4190,40 +4919,350 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /health (the `GetHealth` operationId).
 	GetHealthWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetHealthResponse, error)
 
+	// ListJobsWithResponse All jobs, by name.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /jobs (the `ListJobs` operationId).
+	ListJobsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListJobsResponse, error)
+
+	// DeleteJobWithResponse Delete a job with its revisions, recordings and drafts.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with DELETE /jobs/{job} (the `DeleteJob` operationId).
+	DeleteJobWithResponse(ctx context.Context, job JobName, reqEditors ...RequestEditorFn) (*DeleteJobResponse, error)
+
+	// GetJobWithResponse One job.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /jobs/{job} (the `GetJob` operationId).
+	GetJobWithResponse(ctx context.Context, job JobName, reqEditors ...RequestEditorFn) (*GetJobResponse, error)
+
+	// PutJobWithResponse Make a job of this name, if there is none.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /jobs/{job} (the `PutJob` operationId).
+	PutJobWithResponse(ctx context.Context, job JobName, reqEditors ...RequestEditorFn) (*PutJobResponse, error)
+
+	// AdoptWithBodyWithResponse A job with the declarations of a building block. Nothing is kept.
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /jobs/{job}/adoptions (the `Adopt` operationId).
+	AdoptWithBodyWithResponse(ctx context.Context, job JobName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AdoptResponse, error)
+
+	// AdoptWithResponse A job with the declarations of a building block. Nothing is kept.
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /jobs/{job}/adoptions (the `Adopt` operationId).
+	AdoptWithResponse(ctx context.Context, job JobName, body AdoptJSONRequestBody, reqEditors ...RequestEditorFn) (*AdoptResponse, error)
+
+	// CalibrateWithBodyWithResponse An input's calibration from readings and their references; kept as a new revision if asked.
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /jobs/{job}/calibrations (the `Calibrate` operationId).
+	CalibrateWithBodyWithResponse(ctx context.Context, job JobName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*CalibrateResponse, error)
+
+	// CalibrateWithResponse An input's calibration from readings and their references; kept as a new revision if asked.
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /jobs/{job}/calibrations (the `Calibrate` operationId).
+	CalibrateWithResponse(ctx context.Context, job JobName, body CalibrateJSONRequestBody, reqEditors ...RequestEditorFn) (*CalibrateResponse, error)
+
+	// CheckWithBodyWithResponse What is to be said of a job that is being written. Nothing is kept.
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /jobs/{job}/checks (the `Check` operationId).
+	CheckWithBodyWithResponse(ctx context.Context, job JobName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*CheckResponse, error)
+
+	// CheckWithResponse What is to be said of a job that is being written. Nothing is kept.
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /jobs/{job}/checks (the `Check` operationId).
+	CheckWithResponse(ctx context.Context, job JobName, body CheckJSONRequestBody, reqEditors ...RequestEditorFn) (*CheckResponse, error)
+
+	// GetCurveWithResponse An input's chain as a curve, from the reading to the value.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /jobs/{job}/curves (the `GetCurve` operationId).
+	GetCurveWithResponse(ctx context.Context, job JobName, params *GetCurveParams, reqEditors ...RequestEditorFn) (*GetCurveResponse, error)
+
+	// GetDifferenceWithResponse The declarations that two revisions have differently.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /jobs/{job}/differences (the `GetDifference` operationId).
+	GetDifferenceWithResponse(ctx context.Context, job JobName, params *GetDifferenceParams, reqEditors ...RequestEditorFn) (*GetDifferenceResponse, error)
+
+	// DeleteDraftWithResponse Throw a draft away.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with DELETE /jobs/{job}/drafts/{owner} (the `DeleteDraft` operationId).
+	DeleteDraftWithResponse(ctx context.Context, job JobName, owner string, reqEditors ...RequestEditorFn) (*DeleteDraftResponse, error)
+
+	// GetDraftWithResponse What somebody has written and not kept as a revision.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /jobs/{job}/drafts/{owner} (the `GetDraft` operationId).
+	GetDraftWithResponse(ctx context.Context, job JobName, owner string, reqEditors ...RequestEditorFn) (*GetDraftResponse, error)
+
+	// PutDraftWithBodyWithResponse Keep a draft, with or without errors, in the place of the owner's last one.
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /jobs/{job}/drafts/{owner} (the `PutDraft` operationId).
+	PutDraftWithBodyWithResponse(ctx context.Context, job JobName, owner string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*PutDraftResponse, error)
+
+	// PutDraftWithResponse Keep a draft, with or without errors, in the place of the owner's last one.
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /jobs/{job}/drafts/{owner} (the `PutDraft` operationId).
+	PutDraftWithResponse(ctx context.Context, job JobName, owner string, body PutDraftJSONRequestBody, reqEditors ...RequestEditorFn) (*PutDraftResponse, error)
+
+	// ExplainWithBodyWithResponse Why an input, a rule or an output is as it is at a time of a replay, or why it is not otherwise.
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /jobs/{job}/explanations (the `Explain` operationId).
+	ExplainWithBodyWithResponse(ctx context.Context, job JobName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ExplainResponse, error)
+
+	// ExplainWithResponse Why an input, a rule or an output is as it is at a time of a replay, or why it is not otherwise.
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /jobs/{job}/explanations (the `Explain` operationId).
+	ExplainWithResponse(ctx context.Context, job JobName, body ExplainJSONRequestBody, reqEditors ...RequestEditorFn) (*ExplainResponse, error)
+
 	// GetHistogramWithResponse How often an input, as the rules see it, was where in a recording.
 	//
 	// Returns a wrapper object for the known response body format(s).
 	//
-	// Corresponds with GET /histograms (the `GetHistogram` operationId).
-	GetHistogramWithResponse(ctx context.Context, params *GetHistogramParams, reqEditors ...RequestEditorFn) (*GetHistogramResponse, error)
+	// Corresponds with GET /jobs/{job}/histograms (the `GetHistogram` operationId).
+	GetHistogramWithResponse(ctx context.Context, job JobName, params *GetHistogramParams, reqEditors ...RequestEditorFn) (*GetHistogramResponse, error)
 
 	// TeachWithBodyWithResponse A trip point from a signal's normal and trouble windows; kept as a rule in a new revision if asked.
 	//
 	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 	//
-	// Corresponds with POST /lessons (the `Teach` operationId).
-	TeachWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*TeachResponse, error)
+	// Corresponds with POST /jobs/{job}/lessons (the `Teach` operationId).
+	TeachWithBodyWithResponse(ctx context.Context, job JobName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*TeachResponse, error)
 
 	// TeachWithResponse A trip point from a signal's normal and trouble windows; kept as a rule in a new revision if asked.
 	//
 	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 	//
-	// Corresponds with POST /lessons (the `Teach` operationId).
-	TeachWithResponse(ctx context.Context, body TeachJSONRequestBody, reqEditors ...RequestEditorFn) (*TeachResponse, error)
+	// Corresponds with POST /jobs/{job}/lessons (the `Teach` operationId).
+	TeachWithResponse(ctx context.Context, job JobName, body TeachJSONRequestBody, reqEditors ...RequestEditorFn) (*TeachResponse, error)
 
 	// MergeWithBodyWithResponse What was changed from one revision put onto the newest. Nothing is kept.
 	//
 	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 	//
-	// Corresponds with POST /merges (the `Merge` operationId).
-	MergeWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*MergeResponse, error)
+	// Corresponds with POST /jobs/{job}/merges (the `Merge` operationId).
+	MergeWithBodyWithResponse(ctx context.Context, job JobName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*MergeResponse, error)
 
 	// MergeWithResponse What was changed from one revision put onto the newest. Nothing is kept.
 	//
 	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 	//
-	// Corresponds with POST /merges (the `Merge` operationId).
-	MergeWithResponse(ctx context.Context, body MergeJSONRequestBody, reqEditors ...RequestEditorFn) (*MergeResponse, error)
+	// Corresponds with POST /jobs/{job}/merges (the `Merge` operationId).
+	MergeWithResponse(ctx context.Context, job JobName, body MergeJSONRequestBody, reqEditors ...RequestEditorFn) (*MergeResponse, error)
+
+	// PreviewRecordingWithBodyWithResponse Say how a file would be understood, and keep nothing. The file's beginning is enough, but for Parquet.
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /jobs/{job}/previews (the `PreviewRecording` operationId).
+	PreviewRecordingWithBodyWithResponse(ctx context.Context, job JobName, params *PreviewRecordingParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*PreviewRecordingResponse, error)
+
+	// ListRecordingsWithResponse All recordings, by name.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /jobs/{job}/recordings (the `ListRecordings` operationId).
+	ListRecordingsWithResponse(ctx context.Context, job JobName, reqEditors ...RequestEditorFn) (*ListRecordingsResponse, error)
+
+	// UploadRecordingWithBodyWithResponse Keep a recording, from a file of any form that is read.
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /jobs/{job}/recordings (the `UploadRecording` operationId).
+	UploadRecordingWithBodyWithResponse(ctx context.Context, job JobName, params *UploadRecordingParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*UploadRecordingResponse, error)
+
+	// DeleteRecordingWithResponse Delete a recording with its readings. One that a trial of a kept revision plays stays.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with DELETE /jobs/{job}/recordings/{id} (the `DeleteRecording` operationId).
+	DeleteRecordingWithResponse(ctx context.Context, job JobName, id int64, reqEditors ...RequestEditorFn) (*DeleteRecordingResponse, error)
+
+	// GetRecordingWithResponse One recording, without its readings.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /jobs/{job}/recordings/{id} (the `GetRecording` operationId).
+	GetRecordingWithResponse(ctx context.Context, job JobName, id int64, reqEditors ...RequestEditorFn) (*GetRecordingResponse, error)
+
+	// RenameRecordingWithBodyWithResponse Give a recording another name.
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PATCH /jobs/{job}/recordings/{id} (the `RenameRecording` operationId).
+	RenameRecordingWithBodyWithResponse(ctx context.Context, job JobName, id int64, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*RenameRecordingResponse, error)
+
+	// RenameRecordingWithResponse Give a recording another name.
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PATCH /jobs/{job}/recordings/{id} (the `RenameRecording` operationId).
+	RenameRecordingWithResponse(ctx context.Context, job JobName, id int64, body RenameRecordingJSONRequestBody, reqEditors ...RequestEditorFn) (*RenameRecordingResponse, error)
+
+	// ExportRecordingWithResponse A recording as a file. What is written reads back the same.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /jobs/{job}/recordings/{id}/file (the `ExportRecording` operationId).
+	ExportRecordingWithResponse(ctx context.Context, job JobName, id int64, params *ExportRecordingParams, reqEditors ...RequestEditorFn) (*ExportRecordingResponse, error)
+
+	// RenameWithBodyWithResponse A job with one of its names changed in every place. Nothing is kept.
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /jobs/{job}/renames (the `Rename` operationId).
+	RenameWithBodyWithResponse(ctx context.Context, job JobName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*RenameResponse, error)
+
+	// RenameWithResponse A job with one of its names changed in every place. Nothing is kept.
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /jobs/{job}/renames (the `Rename` operationId).
+	RenameWithResponse(ctx context.Context, job JobName, body RenameJSONRequestBody, reqEditors ...RequestEditorFn) (*RenameResponse, error)
+
+	// ReplayWithBodyWithResponse Play a stored recording through a stored revision.
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /jobs/{job}/replays (the `Replay` operationId).
+	ReplayWithBodyWithResponse(ctx context.Context, job JobName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ReplayResponse, error)
+
+	// ReplayWithResponse Play a stored recording through a stored revision.
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /jobs/{job}/replays (the `Replay` operationId).
+	ReplayWithResponse(ctx context.Context, job JobName, body ReplayJSONRequestBody, reqEditors ...RequestEditorFn) (*ReplayResponse, error)
+
+	// ListRevisionsWithResponse All revisions of the job, the newest first.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /jobs/{job}/revisions (the `ListRevisions` operationId).
+	ListRevisionsWithResponse(ctx context.Context, job JobName, reqEditors ...RequestEditorFn) (*ListRevisionsResponse, error)
+
+	// PushRevisionWithBodyWithResponse Keep a job as the next revision. A job with errors is refused.
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /jobs/{job}/revisions (the `PushRevision` operationId).
+	PushRevisionWithBodyWithResponse(ctx context.Context, job JobName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*PushRevisionResponse, error)
+
+	// PushRevisionWithResponse Keep a job as the next revision. A job with errors is refused.
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /jobs/{job}/revisions (the `PushRevision` operationId).
+	PushRevisionWithResponse(ctx context.Context, job JobName, body PushRevisionJSONRequestBody, reqEditors ...RequestEditorFn) (*PushRevisionResponse, error)
+
+	// DeleteRevisionWithResponse Delete a revision. The newest one stays.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with DELETE /jobs/{job}/revisions/{number} (the `DeleteRevision` operationId).
+	DeleteRevisionWithResponse(ctx context.Context, job JobName, number int64, reqEditors ...RequestEditorFn) (*DeleteRevisionResponse, error)
+
+	// GetRevisionWithResponse One revision, with its points, setpoints and rules.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /jobs/{job}/revisions/{number} (the `GetRevision` operationId).
+	GetRevisionWithResponse(ctx context.Context, job JobName, number int64, reqEditors ...RequestEditorFn) (*GetRevisionResponse, error)
+
+	// GetScaleWithResponse A reading through an input's chain, every stage, either way.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /jobs/{job}/scales (the `GetScale` operationId).
+	GetScaleWithResponse(ctx context.Context, job JobName, params *GetScaleParams, reqEditors ...RequestEditorFn) (*GetScaleResponse, error)
+
+	// GetSeriesWithResponse An input as the rules see it, or an analog output, with the smallest and largest value per pixel.
+	//
+	// There is a point for every pixel from the first that has been read. Where there is no reading the last one holds.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /jobs/{job}/series (the `GetSeries` operationId).
+	GetSeriesWithResponse(ctx context.Context, job JobName, params *GetSeriesParams, reqEditors ...RequestEditorFn) (*GetSeriesResponse, error)
+
+	// ListTrialsWithResponse The trials of a revision, and what came of those that have been played.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /jobs/{job}/trials (the `ListTrials` operationId).
+	ListTrialsWithResponse(ctx context.Context, job JobName, params *ListTrialsParams, reqEditors ...RequestEditorFn) (*ListTrialsResponse, error)
+
+	// PlayTrialsWithBodyWithResponse Play trials of a revision, all if none is named, and keep what comes of them.
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /jobs/{job}/trials (the `PlayTrials` operationId).
+	PlayTrialsWithBodyWithResponse(ctx context.Context, job JobName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*PlayTrialsResponse, error)
+
+	// PlayTrialsWithResponse Play trials of a revision, all if none is named, and keep what comes of them.
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /jobs/{job}/trials (the `PlayTrials` operationId).
+	PlayTrialsWithResponse(ctx context.Context, job JobName, body PlayTrialsJSONRequestBody, reqEditors ...RequestEditorFn) (*PlayTrialsResponse, error)
+
+	// TryWithBodyWithResponse How a rule and its outputs would stand with some values. Nothing is kept.
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /jobs/{job}/tries (the `Try` operationId).
+	TryWithBodyWithResponse(ctx context.Context, job JobName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*TryResponse, error)
+
+	// TryWithResponse How a rule and its outputs would stand with some values. Nothing is kept.
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /jobs/{job}/tries (the `Try` operationId).
+	TryWithResponse(ctx context.Context, job JobName, body TryJSONRequestBody, reqEditors ...RequestEditorFn) (*TryResponse, error)
+
+	// GetValuesWithResponse The analog inputs as the rules see them, and the analog outputs, at one time.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /jobs/{job}/values (the `GetValues` operationId).
+	GetValuesWithResponse(ctx context.Context, job JobName, params *GetValuesParams, reqEditors ...RequestEditorFn) (*GetValuesResponse, error)
+
+	// GetLanguageWithResponse The words of the language of sheets, as an editor needs them.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /language (the `GetLanguage` operationId).
+	GetLanguageWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetLanguageResponse, error)
 
 	// ListPatternsWithResponse The trade's building blocks.
 	//
@@ -4232,13 +5271,6 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /patterns (the `ListPatterns` operationId).
 	ListPatternsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListPatternsResponse, error)
 
-	// PreviewRecordingWithBodyWithResponse Say how a file would be understood, and keep nothing. The file's beginning is enough, but for Parquet.
-	//
-	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
-	//
-	// Corresponds with POST /previews (the `PreviewRecording` operationId).
-	PreviewRecordingWithBodyWithResponse(ctx context.Context, params *PreviewRecordingParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*PreviewRecordingResponse, error)
-
 	// GetReadyWithResponse The store can be used.
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -4246,195 +5278,12 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /ready (the `GetReady` operationId).
 	GetReadyWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetReadyResponse, error)
 
-	// ListRecordingsWithResponse All recordings, by name.
-	//
-	// Returns a wrapper object for the known response body format(s).
-	//
-	// Corresponds with GET /recordings (the `ListRecordings` operationId).
-	ListRecordingsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListRecordingsResponse, error)
-
-	// UploadRecordingWithBodyWithResponse Keep a recording, from a file of any form that is read.
-	//
-	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
-	//
-	// Corresponds with POST /recordings (the `UploadRecording` operationId).
-	UploadRecordingWithBodyWithResponse(ctx context.Context, params *UploadRecordingParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*UploadRecordingResponse, error)
-
-	// DeleteRecordingWithResponse Delete a recording with its readings.
-	//
-	// Returns a wrapper object for the known response body format(s).
-	//
-	// Corresponds with DELETE /recordings/{id} (the `DeleteRecording` operationId).
-	DeleteRecordingWithResponse(ctx context.Context, id int64, reqEditors ...RequestEditorFn) (*DeleteRecordingResponse, error)
-
-	// GetRecordingWithResponse One recording, without its readings.
-	//
-	// Returns a wrapper object for the known response body format(s).
-	//
-	// Corresponds with GET /recordings/{id} (the `GetRecording` operationId).
-	GetRecordingWithResponse(ctx context.Context, id int64, reqEditors ...RequestEditorFn) (*GetRecordingResponse, error)
-
-	// ExportRecordingWithResponse A recording as a file. What is written reads back the same.
-	//
-	// Returns a wrapper object for the known response body format(s).
-	//
-	// Corresponds with GET /recordings/{id}/file (the `ExportRecording` operationId).
-	ExportRecordingWithResponse(ctx context.Context, id int64, params *ExportRecordingParams, reqEditors ...RequestEditorFn) (*ExportRecordingResponse, error)
-
-	// RenameWithBodyWithResponse A job with one of its names changed in every place. Nothing is kept.
-	//
-	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
-	//
-	// Corresponds with POST /renames (the `Rename` operationId).
-	RenameWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*RenameResponse, error)
-
-	// RenameWithResponse A job with one of its names changed in every place. Nothing is kept.
-	//
-	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
-	//
-	// Corresponds with POST /renames (the `Rename` operationId).
-	RenameWithResponse(ctx context.Context, body RenameJSONRequestBody, reqEditors ...RequestEditorFn) (*RenameResponse, error)
-
-	// ReplayWithBodyWithResponse Play a stored recording through a stored revision.
-	//
-	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
-	//
-	// Corresponds with POST /replays (the `Replay` operationId).
-	ReplayWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ReplayResponse, error)
-
-	// ReplayWithResponse Play a stored recording through a stored revision.
-	//
-	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
-	//
-	// Corresponds with POST /replays (the `Replay` operationId).
-	ReplayWithResponse(ctx context.Context, body ReplayJSONRequestBody, reqEditors ...RequestEditorFn) (*ReplayResponse, error)
-
-	// ListRevisionsWithResponse All revisions of the job, the newest first.
-	//
-	// Returns a wrapper object for the known response body format(s).
-	//
-	// Corresponds with GET /revisions (the `ListRevisions` operationId).
-	ListRevisionsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListRevisionsResponse, error)
-
-	// PushRevisionWithBodyWithResponse Keep a job as the next revision. A job with errors is refused.
-	//
-	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
-	//
-	// Corresponds with POST /revisions (the `PushRevision` operationId).
-	PushRevisionWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*PushRevisionResponse, error)
-
-	// PushRevisionWithResponse Keep a job as the next revision. A job with errors is refused.
-	//
-	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
-	//
-	// Corresponds with POST /revisions (the `PushRevision` operationId).
-	PushRevisionWithResponse(ctx context.Context, body PushRevisionJSONRequestBody, reqEditors ...RequestEditorFn) (*PushRevisionResponse, error)
-
-	// DeleteRevisionWithResponse Delete a revision. The newest one stays.
-	//
-	// Returns a wrapper object for the known response body format(s).
-	//
-	// Corresponds with DELETE /revisions/{number} (the `DeleteRevision` operationId).
-	DeleteRevisionWithResponse(ctx context.Context, number int64, reqEditors ...RequestEditorFn) (*DeleteRevisionResponse, error)
-
-	// GetRevisionWithResponse One revision, with its points, setpoints and rules.
-	//
-	// Returns a wrapper object for the known response body format(s).
-	//
-	// Corresponds with GET /revisions/{number} (the `GetRevision` operationId).
-	GetRevisionWithResponse(ctx context.Context, number int64, reqEditors ...RequestEditorFn) (*GetRevisionResponse, error)
-
-	// GetScaleWithResponse A reading through an input's chain, every stage, either way.
-	//
-	// Returns a wrapper object for the known response body format(s).
-	//
-	// Corresponds with GET /scales (the `GetScale` operationId).
-	GetScaleWithResponse(ctx context.Context, params *GetScaleParams, reqEditors ...RequestEditorFn) (*GetScaleResponse, error)
-
-	// GetSeriesWithResponse An input as the rules see it, or an analog output, with the smallest and largest value per pixel.
-	//
-	// There is a point for every pixel from the first that has been read. Where there is no reading the last one holds.
-	//
-	// Returns a wrapper object for the known response body format(s).
-	//
-	// Corresponds with GET /series (the `GetSeries` operationId).
-	GetSeriesWithResponse(ctx context.Context, params *GetSeriesParams, reqEditors ...RequestEditorFn) (*GetSeriesResponse, error)
-
-	// TryWithBodyWithResponse How a rule and its outputs would stand with some values. Nothing is kept.
-	//
-	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
-	//
-	// Corresponds with POST /tries (the `Try` operationId).
-	TryWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*TryResponse, error)
-
-	// TryWithResponse How a rule and its outputs would stand with some values. Nothing is kept.
-	//
-	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
-	//
-	// Corresponds with POST /tries (the `Try` operationId).
-	TryWithResponse(ctx context.Context, body TryJSONRequestBody, reqEditors ...RequestEditorFn) (*TryResponse, error)
-
-	// GetValuesWithResponse The analog inputs as the rules see them, and the analog outputs, at one time.
-	//
-	// Returns a wrapper object for the known response body format(s).
-	//
-	// Corresponds with GET /values (the `GetValues` operationId).
-	GetValuesWithResponse(ctx context.Context, params *GetValuesParams, reqEditors ...RequestEditorFn) (*GetValuesResponse, error)
-
 	// GetVersionWithResponse What program this is.
 	//
 	// Returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with GET /version (the `GetVersion` operationId).
 	GetVersionWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetVersionResponse, error)
-}
-
-type AdoptResponse struct {
-	Body         []byte
-	HTTPResponse *http.Response
-	// JSON200 the response for an HTTP 200 `application/json` response
-	JSON200 *Adopted
-	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
-	ApplicationproblemJSONDefault *Problem
-}
-
-// GetJSON200 returns the response for an HTTP 200 `application/json` response
-func (r AdoptResponse) GetJSON200() *Adopted {
-	return r.JSON200
-}
-
-// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
-func (r AdoptResponse) GetApplicationproblemJSONDefault() *Problem {
-	return r.ApplicationproblemJSONDefault
-}
-
-// GetBody returns the raw response body bytes
-func (r AdoptResponse) GetBody() []byte {
-	return r.Body
-}
-
-// Status returns HTTPResponse.Status
-func (r AdoptResponse) Status() string {
-	if r.HTTPResponse != nil {
-		return r.HTTPResponse.Status
-	}
-	return http.StatusText(0)
-}
-
-// StatusCode returns HTTPResponse.StatusCode
-func (r AdoptResponse) StatusCode() int {
-	if r.HTTPResponse != nil {
-		return r.HTTPResponse.StatusCode
-	}
-	return 0
-}
-
-// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
-func (r AdoptResponse) ContentType() string {
-	if r.HTTPResponse != nil {
-		return r.HTTPResponse.Header.Get("Content-Type")
-	}
-	return ""
 }
 
 type GetBenchResponse struct {
@@ -4479,6 +5328,287 @@ func (r GetBenchResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r GetBenchResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetHealthResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Status
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetHealthResponse) GetJSON200() *Status {
+	return r.JSON200
+}
+
+// GetBody returns the raw response body bytes
+func (r GetHealthResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetHealthResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetHealthResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetHealthResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ListJobsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *[]Job
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListJobsResponse) GetJSON200() *[]Job {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListJobsResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListJobsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListJobsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListJobsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListJobsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type DeleteJobResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r DeleteJobResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r DeleteJobResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r DeleteJobResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r DeleteJobResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r DeleteJobResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetJobResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Job
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetJobResponse) GetJSON200() *Job {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetJobResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetJobResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetJobResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetJobResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetJobResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type PutJobResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Job
+	// JSON201 the response for an HTTP 201 `application/json` response
+	JSON201 *Job
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r PutJobResponse) GetJSON200() *Job {
+	return r.JSON200
+}
+
+// GetJSON201 returns the response for an HTTP 201 `application/json` response
+func (r PutJobResponse) GetJSON201() *Job {
+	return r.JSON201
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r PutJobResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r PutJobResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r PutJobResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r PutJobResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r PutJobResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type AdoptResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Adopted
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r AdoptResponse) GetJSON200() *Adopted {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r AdoptResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r AdoptResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r AdoptResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r AdoptResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r AdoptResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -4855,47 +5985,6 @@ func (r ExplainResponse) ContentType() string {
 	return ""
 }
 
-type GetHealthResponse struct {
-	Body         []byte
-	HTTPResponse *http.Response
-	// JSON200 the response for an HTTP 200 `application/json` response
-	JSON200 *Status
-}
-
-// GetJSON200 returns the response for an HTTP 200 `application/json` response
-func (r GetHealthResponse) GetJSON200() *Status {
-	return r.JSON200
-}
-
-// GetBody returns the raw response body bytes
-func (r GetHealthResponse) GetBody() []byte {
-	return r.Body
-}
-
-// Status returns HTTPResponse.Status
-func (r GetHealthResponse) Status() string {
-	if r.HTTPResponse != nil {
-		return r.HTTPResponse.Status
-	}
-	return http.StatusText(0)
-}
-
-// StatusCode returns HTTPResponse.StatusCode
-func (r GetHealthResponse) StatusCode() int {
-	if r.HTTPResponse != nil {
-		return r.HTTPResponse.StatusCode
-	}
-	return 0
-}
-
-// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
-func (r GetHealthResponse) ContentType() string {
-	if r.HTTPResponse != nil {
-		return r.HTTPResponse.Header.Get("Content-Type")
-	}
-	return ""
-}
-
 type GetHistogramResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -5040,54 +6129,6 @@ func (r MergeResponse) ContentType() string {
 	return ""
 }
 
-type ListPatternsResponse struct {
-	Body         []byte
-	HTTPResponse *http.Response
-	// JSON200 the response for an HTTP 200 `application/json` response
-	JSON200 *[]Pattern
-	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
-	ApplicationproblemJSONDefault *Problem
-}
-
-// GetJSON200 returns the response for an HTTP 200 `application/json` response
-func (r ListPatternsResponse) GetJSON200() *[]Pattern {
-	return r.JSON200
-}
-
-// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
-func (r ListPatternsResponse) GetApplicationproblemJSONDefault() *Problem {
-	return r.ApplicationproblemJSONDefault
-}
-
-// GetBody returns the raw response body bytes
-func (r ListPatternsResponse) GetBody() []byte {
-	return r.Body
-}
-
-// Status returns HTTPResponse.Status
-func (r ListPatternsResponse) Status() string {
-	if r.HTTPResponse != nil {
-		return r.HTTPResponse.Status
-	}
-	return http.StatusText(0)
-}
-
-// StatusCode returns HTTPResponse.StatusCode
-func (r ListPatternsResponse) StatusCode() int {
-	if r.HTTPResponse != nil {
-		return r.HTTPResponse.StatusCode
-	}
-	return 0
-}
-
-// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
-func (r ListPatternsResponse) ContentType() string {
-	if r.HTTPResponse != nil {
-		return r.HTTPResponse.Header.Get("Content-Type")
-	}
-	return ""
-}
-
 type PreviewRecordingResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -5130,54 +6171,6 @@ func (r PreviewRecordingResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r PreviewRecordingResponse) ContentType() string {
-	if r.HTTPResponse != nil {
-		return r.HTTPResponse.Header.Get("Content-Type")
-	}
-	return ""
-}
-
-type GetReadyResponse struct {
-	Body         []byte
-	HTTPResponse *http.Response
-	// JSON200 the response for an HTTP 200 `application/json` response
-	JSON200 *Ready
-	// ApplicationproblemJSON503 the response for an HTTP 503 `application/problem+json` response
-	ApplicationproblemJSON503 *Problem
-}
-
-// GetJSON200 returns the response for an HTTP 200 `application/json` response
-func (r GetReadyResponse) GetJSON200() *Ready {
-	return r.JSON200
-}
-
-// GetApplicationproblemJSON503 returns the response for an HTTP 503 `application/problem+json` response
-func (r GetReadyResponse) GetApplicationproblemJSON503() *Problem {
-	return r.ApplicationproblemJSON503
-}
-
-// GetBody returns the raw response body bytes
-func (r GetReadyResponse) GetBody() []byte {
-	return r.Body
-}
-
-// Status returns HTTPResponse.Status
-func (r GetReadyResponse) Status() string {
-	if r.HTTPResponse != nil {
-		return r.HTTPResponse.Status
-	}
-	return http.StatusText(0)
-}
-
-// StatusCode returns HTTPResponse.StatusCode
-func (r GetReadyResponse) StatusCode() int {
-	if r.HTTPResponse != nil {
-		return r.HTTPResponse.StatusCode
-	}
-	return 0
-}
-
-// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
-func (r GetReadyResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -5363,6 +6356,54 @@ func (r GetRecordingResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r GetRecordingResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type RenameRecordingResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Recording
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r RenameRecordingResponse) GetJSON200() *Recording {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r RenameRecordingResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r RenameRecordingResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r RenameRecordingResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r RenameRecordingResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r RenameRecordingResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -5557,10 +6598,17 @@ func (r ListRevisionsResponse) ContentType() string {
 type PushRevisionResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Revision
 	// JSON201 the response for an HTTP 201 `application/json` response
 	JSON201 *Revision
 	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
 	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r PushRevisionResponse) GetJSON200() *Revision {
+	return r.JSON200
 }
 
 // GetJSON201 returns the response for an HTTP 201 `application/json` response
@@ -5787,6 +6835,102 @@ func (r GetSeriesResponse) ContentType() string {
 	return ""
 }
 
+type ListTrialsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *[]Trial
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListTrialsResponse) GetJSON200() *[]Trial {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListTrialsResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListTrialsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListTrialsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListTrialsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListTrialsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type PlayTrialsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *[]Trial
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r PlayTrialsResponse) GetJSON200() *[]Trial {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r PlayTrialsResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r PlayTrialsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r PlayTrialsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r PlayTrialsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r PlayTrialsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type TryResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -5883,6 +7027,150 @@ func (r GetValuesResponse) ContentType() string {
 	return ""
 }
 
+type GetLanguageResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Language
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetLanguageResponse) GetJSON200() *Language {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetLanguageResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetLanguageResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetLanguageResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetLanguageResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetLanguageResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ListPatternsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *[]Pattern
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListPatternsResponse) GetJSON200() *[]Pattern {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListPatternsResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListPatternsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListPatternsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListPatternsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListPatternsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetReadyResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Ready
+	// ApplicationproblemJSON503 the response for an HTTP 503 `application/problem+json` response
+	ApplicationproblemJSON503 *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetReadyResponse) GetJSON200() *Ready {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSON503 returns the response for an HTTP 503 `application/problem+json` response
+func (r GetReadyResponse) GetApplicationproblemJSON503() *Problem {
+	return r.ApplicationproblemJSON503
+}
+
+// GetBody returns the raw response body bytes
+func (r GetReadyResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetReadyResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetReadyResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetReadyResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type GetVersionResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -5924,32 +7212,6 @@ func (r GetVersionResponse) ContentType() string {
 	return ""
 }
 
-// AdoptWithBodyWithResponse A job with the declarations of a building block. Nothing is kept.
-//
-// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
-//
-// Corresponds with POST /adoptions (the `Adopt` operationId).
-func (c *ClientWithResponses) AdoptWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AdoptResponse, error) {
-	rsp, err := c.AdoptWithBody(ctx, contentType, body, reqEditors...)
-	if err != nil {
-		return nil, err
-	}
-	return ParseAdoptResponse(rsp)
-}
-
-// AdoptWithResponse A job with the declarations of a building block. Nothing is kept.
-//
-// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
-//
-// Corresponds with POST /adoptions (the `Adopt` operationId).
-func (c *ClientWithResponses) AdoptWithResponse(ctx context.Context, body AdoptJSONRequestBody, reqEditors ...RequestEditorFn) (*AdoptResponse, error) {
-	rsp, err := c.Adopt(ctx, body, reqEditors...)
-	if err != nil {
-		return nil, err
-	}
-	return ParseAdoptResponse(rsp)
-}
-
 // GetBenchWithResponse How much the bench has to do, and who waits. A request finds itself by the name that it gave in X-Request-ID.
 //
 // Returns a wrapper object for the known response body format(s).
@@ -5961,162 +7223,6 @@ func (c *ClientWithResponses) GetBenchWithResponse(ctx context.Context, reqEdito
 		return nil, err
 	}
 	return ParseGetBenchResponse(rsp)
-}
-
-// CalibrateWithBodyWithResponse An input's calibration from readings and their references; kept as a new revision if asked.
-//
-// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
-//
-// Corresponds with POST /calibrations (the `Calibrate` operationId).
-func (c *ClientWithResponses) CalibrateWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*CalibrateResponse, error) {
-	rsp, err := c.CalibrateWithBody(ctx, contentType, body, reqEditors...)
-	if err != nil {
-		return nil, err
-	}
-	return ParseCalibrateResponse(rsp)
-}
-
-// CalibrateWithResponse An input's calibration from readings and their references; kept as a new revision if asked.
-//
-// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
-//
-// Corresponds with POST /calibrations (the `Calibrate` operationId).
-func (c *ClientWithResponses) CalibrateWithResponse(ctx context.Context, body CalibrateJSONRequestBody, reqEditors ...RequestEditorFn) (*CalibrateResponse, error) {
-	rsp, err := c.Calibrate(ctx, body, reqEditors...)
-	if err != nil {
-		return nil, err
-	}
-	return ParseCalibrateResponse(rsp)
-}
-
-// CheckWithBodyWithResponse What is to be said of a job that is being written. Nothing is kept.
-//
-// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
-//
-// Corresponds with POST /checks (the `Check` operationId).
-func (c *ClientWithResponses) CheckWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*CheckResponse, error) {
-	rsp, err := c.CheckWithBody(ctx, contentType, body, reqEditors...)
-	if err != nil {
-		return nil, err
-	}
-	return ParseCheckResponse(rsp)
-}
-
-// CheckWithResponse What is to be said of a job that is being written. Nothing is kept.
-//
-// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
-//
-// Corresponds with POST /checks (the `Check` operationId).
-func (c *ClientWithResponses) CheckWithResponse(ctx context.Context, body CheckJSONRequestBody, reqEditors ...RequestEditorFn) (*CheckResponse, error) {
-	rsp, err := c.Check(ctx, body, reqEditors...)
-	if err != nil {
-		return nil, err
-	}
-	return ParseCheckResponse(rsp)
-}
-
-// GetCurveWithResponse An input's chain as a curve, from the reading to the value.
-//
-// Returns a wrapper object for the known response body format(s).
-//
-// Corresponds with GET /curves (the `GetCurve` operationId).
-func (c *ClientWithResponses) GetCurveWithResponse(ctx context.Context, params *GetCurveParams, reqEditors ...RequestEditorFn) (*GetCurveResponse, error) {
-	rsp, err := c.GetCurve(ctx, params, reqEditors...)
-	if err != nil {
-		return nil, err
-	}
-	return ParseGetCurveResponse(rsp)
-}
-
-// GetDifferenceWithResponse The declarations that two revisions have differently.
-//
-// Returns a wrapper object for the known response body format(s).
-//
-// Corresponds with GET /differences (the `GetDifference` operationId).
-func (c *ClientWithResponses) GetDifferenceWithResponse(ctx context.Context, params *GetDifferenceParams, reqEditors ...RequestEditorFn) (*GetDifferenceResponse, error) {
-	rsp, err := c.GetDifference(ctx, params, reqEditors...)
-	if err != nil {
-		return nil, err
-	}
-	return ParseGetDifferenceResponse(rsp)
-}
-
-// DeleteDraftWithResponse Throw a draft away.
-//
-// Returns a wrapper object for the known response body format(s).
-//
-// Corresponds with DELETE /drafts/{owner} (the `DeleteDraft` operationId).
-func (c *ClientWithResponses) DeleteDraftWithResponse(ctx context.Context, owner string, reqEditors ...RequestEditorFn) (*DeleteDraftResponse, error) {
-	rsp, err := c.DeleteDraft(ctx, owner, reqEditors...)
-	if err != nil {
-		return nil, err
-	}
-	return ParseDeleteDraftResponse(rsp)
-}
-
-// GetDraftWithResponse What somebody has written and not kept as a revision.
-//
-// Returns a wrapper object for the known response body format(s).
-//
-// Corresponds with GET /drafts/{owner} (the `GetDraft` operationId).
-func (c *ClientWithResponses) GetDraftWithResponse(ctx context.Context, owner string, reqEditors ...RequestEditorFn) (*GetDraftResponse, error) {
-	rsp, err := c.GetDraft(ctx, owner, reqEditors...)
-	if err != nil {
-		return nil, err
-	}
-	return ParseGetDraftResponse(rsp)
-}
-
-// PutDraftWithBodyWithResponse Keep a draft, with or without errors, in the place of the owner's last one.
-//
-// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
-//
-// Corresponds with PUT /drafts/{owner} (the `PutDraft` operationId).
-func (c *ClientWithResponses) PutDraftWithBodyWithResponse(ctx context.Context, owner string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*PutDraftResponse, error) {
-	rsp, err := c.PutDraftWithBody(ctx, owner, contentType, body, reqEditors...)
-	if err != nil {
-		return nil, err
-	}
-	return ParsePutDraftResponse(rsp)
-}
-
-// PutDraftWithResponse Keep a draft, with or without errors, in the place of the owner's last one.
-//
-// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
-//
-// Corresponds with PUT /drafts/{owner} (the `PutDraft` operationId).
-func (c *ClientWithResponses) PutDraftWithResponse(ctx context.Context, owner string, body PutDraftJSONRequestBody, reqEditors ...RequestEditorFn) (*PutDraftResponse, error) {
-	rsp, err := c.PutDraft(ctx, owner, body, reqEditors...)
-	if err != nil {
-		return nil, err
-	}
-	return ParsePutDraftResponse(rsp)
-}
-
-// ExplainWithBodyWithResponse Why an input, a rule or an output is as it is at a time of a replay, or why it is not otherwise.
-//
-// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
-//
-// Corresponds with POST /explanations (the `Explain` operationId).
-func (c *ClientWithResponses) ExplainWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ExplainResponse, error) {
-	rsp, err := c.ExplainWithBody(ctx, contentType, body, reqEditors...)
-	if err != nil {
-		return nil, err
-	}
-	return ParseExplainResponse(rsp)
-}
-
-// ExplainWithResponse Why an input, a rule or an output is as it is at a time of a replay, or why it is not otherwise.
-//
-// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
-//
-// Corresponds with POST /explanations (the `Explain` operationId).
-func (c *ClientWithResponses) ExplainWithResponse(ctx context.Context, body ExplainJSONRequestBody, reqEditors ...RequestEditorFn) (*ExplainResponse, error) {
-	rsp, err := c.Explain(ctx, body, reqEditors...)
-	if err != nil {
-		return nil, err
-	}
-	return ParseExplainResponse(rsp)
 }
 
 // GetHealthWithResponse The process answers.
@@ -6132,13 +7238,247 @@ func (c *ClientWithResponses) GetHealthWithResponse(ctx context.Context, reqEdit
 	return ParseGetHealthResponse(rsp)
 }
 
+// ListJobsWithResponse All jobs, by name.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /jobs (the `ListJobs` operationId).
+func (c *ClientWithResponses) ListJobsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListJobsResponse, error) {
+	rsp, err := c.ListJobs(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListJobsResponse(rsp)
+}
+
+// DeleteJobWithResponse Delete a job with its revisions, recordings and drafts.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with DELETE /jobs/{job} (the `DeleteJob` operationId).
+func (c *ClientWithResponses) DeleteJobWithResponse(ctx context.Context, job JobName, reqEditors ...RequestEditorFn) (*DeleteJobResponse, error) {
+	rsp, err := c.DeleteJob(ctx, job, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseDeleteJobResponse(rsp)
+}
+
+// GetJobWithResponse One job.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /jobs/{job} (the `GetJob` operationId).
+func (c *ClientWithResponses) GetJobWithResponse(ctx context.Context, job JobName, reqEditors ...RequestEditorFn) (*GetJobResponse, error) {
+	rsp, err := c.GetJob(ctx, job, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetJobResponse(rsp)
+}
+
+// PutJobWithResponse Make a job of this name, if there is none.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /jobs/{job} (the `PutJob` operationId).
+func (c *ClientWithResponses) PutJobWithResponse(ctx context.Context, job JobName, reqEditors ...RequestEditorFn) (*PutJobResponse, error) {
+	rsp, err := c.PutJob(ctx, job, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParsePutJobResponse(rsp)
+}
+
+// AdoptWithBodyWithResponse A job with the declarations of a building block. Nothing is kept.
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /jobs/{job}/adoptions (the `Adopt` operationId).
+func (c *ClientWithResponses) AdoptWithBodyWithResponse(ctx context.Context, job JobName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AdoptResponse, error) {
+	rsp, err := c.AdoptWithBody(ctx, job, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseAdoptResponse(rsp)
+}
+
+// AdoptWithResponse A job with the declarations of a building block. Nothing is kept.
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /jobs/{job}/adoptions (the `Adopt` operationId).
+func (c *ClientWithResponses) AdoptWithResponse(ctx context.Context, job JobName, body AdoptJSONRequestBody, reqEditors ...RequestEditorFn) (*AdoptResponse, error) {
+	rsp, err := c.Adopt(ctx, job, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseAdoptResponse(rsp)
+}
+
+// CalibrateWithBodyWithResponse An input's calibration from readings and their references; kept as a new revision if asked.
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /jobs/{job}/calibrations (the `Calibrate` operationId).
+func (c *ClientWithResponses) CalibrateWithBodyWithResponse(ctx context.Context, job JobName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*CalibrateResponse, error) {
+	rsp, err := c.CalibrateWithBody(ctx, job, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseCalibrateResponse(rsp)
+}
+
+// CalibrateWithResponse An input's calibration from readings and their references; kept as a new revision if asked.
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /jobs/{job}/calibrations (the `Calibrate` operationId).
+func (c *ClientWithResponses) CalibrateWithResponse(ctx context.Context, job JobName, body CalibrateJSONRequestBody, reqEditors ...RequestEditorFn) (*CalibrateResponse, error) {
+	rsp, err := c.Calibrate(ctx, job, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseCalibrateResponse(rsp)
+}
+
+// CheckWithBodyWithResponse What is to be said of a job that is being written. Nothing is kept.
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /jobs/{job}/checks (the `Check` operationId).
+func (c *ClientWithResponses) CheckWithBodyWithResponse(ctx context.Context, job JobName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*CheckResponse, error) {
+	rsp, err := c.CheckWithBody(ctx, job, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseCheckResponse(rsp)
+}
+
+// CheckWithResponse What is to be said of a job that is being written. Nothing is kept.
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /jobs/{job}/checks (the `Check` operationId).
+func (c *ClientWithResponses) CheckWithResponse(ctx context.Context, job JobName, body CheckJSONRequestBody, reqEditors ...RequestEditorFn) (*CheckResponse, error) {
+	rsp, err := c.Check(ctx, job, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseCheckResponse(rsp)
+}
+
+// GetCurveWithResponse An input's chain as a curve, from the reading to the value.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /jobs/{job}/curves (the `GetCurve` operationId).
+func (c *ClientWithResponses) GetCurveWithResponse(ctx context.Context, job JobName, params *GetCurveParams, reqEditors ...RequestEditorFn) (*GetCurveResponse, error) {
+	rsp, err := c.GetCurve(ctx, job, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetCurveResponse(rsp)
+}
+
+// GetDifferenceWithResponse The declarations that two revisions have differently.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /jobs/{job}/differences (the `GetDifference` operationId).
+func (c *ClientWithResponses) GetDifferenceWithResponse(ctx context.Context, job JobName, params *GetDifferenceParams, reqEditors ...RequestEditorFn) (*GetDifferenceResponse, error) {
+	rsp, err := c.GetDifference(ctx, job, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetDifferenceResponse(rsp)
+}
+
+// DeleteDraftWithResponse Throw a draft away.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with DELETE /jobs/{job}/drafts/{owner} (the `DeleteDraft` operationId).
+func (c *ClientWithResponses) DeleteDraftWithResponse(ctx context.Context, job JobName, owner string, reqEditors ...RequestEditorFn) (*DeleteDraftResponse, error) {
+	rsp, err := c.DeleteDraft(ctx, job, owner, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseDeleteDraftResponse(rsp)
+}
+
+// GetDraftWithResponse What somebody has written and not kept as a revision.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /jobs/{job}/drafts/{owner} (the `GetDraft` operationId).
+func (c *ClientWithResponses) GetDraftWithResponse(ctx context.Context, job JobName, owner string, reqEditors ...RequestEditorFn) (*GetDraftResponse, error) {
+	rsp, err := c.GetDraft(ctx, job, owner, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetDraftResponse(rsp)
+}
+
+// PutDraftWithBodyWithResponse Keep a draft, with or without errors, in the place of the owner's last one.
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /jobs/{job}/drafts/{owner} (the `PutDraft` operationId).
+func (c *ClientWithResponses) PutDraftWithBodyWithResponse(ctx context.Context, job JobName, owner string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*PutDraftResponse, error) {
+	rsp, err := c.PutDraftWithBody(ctx, job, owner, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParsePutDraftResponse(rsp)
+}
+
+// PutDraftWithResponse Keep a draft, with or without errors, in the place of the owner's last one.
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /jobs/{job}/drafts/{owner} (the `PutDraft` operationId).
+func (c *ClientWithResponses) PutDraftWithResponse(ctx context.Context, job JobName, owner string, body PutDraftJSONRequestBody, reqEditors ...RequestEditorFn) (*PutDraftResponse, error) {
+	rsp, err := c.PutDraft(ctx, job, owner, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParsePutDraftResponse(rsp)
+}
+
+// ExplainWithBodyWithResponse Why an input, a rule or an output is as it is at a time of a replay, or why it is not otherwise.
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /jobs/{job}/explanations (the `Explain` operationId).
+func (c *ClientWithResponses) ExplainWithBodyWithResponse(ctx context.Context, job JobName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ExplainResponse, error) {
+	rsp, err := c.ExplainWithBody(ctx, job, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseExplainResponse(rsp)
+}
+
+// ExplainWithResponse Why an input, a rule or an output is as it is at a time of a replay, or why it is not otherwise.
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /jobs/{job}/explanations (the `Explain` operationId).
+func (c *ClientWithResponses) ExplainWithResponse(ctx context.Context, job JobName, body ExplainJSONRequestBody, reqEditors ...RequestEditorFn) (*ExplainResponse, error) {
+	rsp, err := c.Explain(ctx, job, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseExplainResponse(rsp)
+}
+
 // GetHistogramWithResponse How often an input, as the rules see it, was where in a recording.
 //
 // Returns a wrapper object for the known response body format(s).
 //
-// Corresponds with GET /histograms (the `GetHistogram` operationId).
-func (c *ClientWithResponses) GetHistogramWithResponse(ctx context.Context, params *GetHistogramParams, reqEditors ...RequestEditorFn) (*GetHistogramResponse, error) {
-	rsp, err := c.GetHistogram(ctx, params, reqEditors...)
+// Corresponds with GET /jobs/{job}/histograms (the `GetHistogram` operationId).
+func (c *ClientWithResponses) GetHistogramWithResponse(ctx context.Context, job JobName, params *GetHistogramParams, reqEditors ...RequestEditorFn) (*GetHistogramResponse, error) {
+	rsp, err := c.GetHistogram(ctx, job, params, reqEditors...)
 	if err != nil {
 		return nil, err
 	}
@@ -6149,9 +7489,9 @@ func (c *ClientWithResponses) GetHistogramWithResponse(ctx context.Context, para
 //
 // Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 //
-// Corresponds with POST /lessons (the `Teach` operationId).
-func (c *ClientWithResponses) TeachWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*TeachResponse, error) {
-	rsp, err := c.TeachWithBody(ctx, contentType, body, reqEditors...)
+// Corresponds with POST /jobs/{job}/lessons (the `Teach` operationId).
+func (c *ClientWithResponses) TeachWithBodyWithResponse(ctx context.Context, job JobName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*TeachResponse, error) {
+	rsp, err := c.TeachWithBody(ctx, job, contentType, body, reqEditors...)
 	if err != nil {
 		return nil, err
 	}
@@ -6162,9 +7502,9 @@ func (c *ClientWithResponses) TeachWithBodyWithResponse(ctx context.Context, con
 //
 // Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 //
-// Corresponds with POST /lessons (the `Teach` operationId).
-func (c *ClientWithResponses) TeachWithResponse(ctx context.Context, body TeachJSONRequestBody, reqEditors ...RequestEditorFn) (*TeachResponse, error) {
-	rsp, err := c.Teach(ctx, body, reqEditors...)
+// Corresponds with POST /jobs/{job}/lessons (the `Teach` operationId).
+func (c *ClientWithResponses) TeachWithResponse(ctx context.Context, job JobName, body TeachJSONRequestBody, reqEditors ...RequestEditorFn) (*TeachResponse, error) {
+	rsp, err := c.Teach(ctx, job, body, reqEditors...)
 	if err != nil {
 		return nil, err
 	}
@@ -6175,9 +7515,9 @@ func (c *ClientWithResponses) TeachWithResponse(ctx context.Context, body TeachJ
 //
 // Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 //
-// Corresponds with POST /merges (the `Merge` operationId).
-func (c *ClientWithResponses) MergeWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*MergeResponse, error) {
-	rsp, err := c.MergeWithBody(ctx, contentType, body, reqEditors...)
+// Corresponds with POST /jobs/{job}/merges (the `Merge` operationId).
+func (c *ClientWithResponses) MergeWithBodyWithResponse(ctx context.Context, job JobName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*MergeResponse, error) {
+	rsp, err := c.MergeWithBody(ctx, job, contentType, body, reqEditors...)
 	if err != nil {
 		return nil, err
 	}
@@ -6188,13 +7528,353 @@ func (c *ClientWithResponses) MergeWithBodyWithResponse(ctx context.Context, con
 //
 // Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 //
-// Corresponds with POST /merges (the `Merge` operationId).
-func (c *ClientWithResponses) MergeWithResponse(ctx context.Context, body MergeJSONRequestBody, reqEditors ...RequestEditorFn) (*MergeResponse, error) {
-	rsp, err := c.Merge(ctx, body, reqEditors...)
+// Corresponds with POST /jobs/{job}/merges (the `Merge` operationId).
+func (c *ClientWithResponses) MergeWithResponse(ctx context.Context, job JobName, body MergeJSONRequestBody, reqEditors ...RequestEditorFn) (*MergeResponse, error) {
+	rsp, err := c.Merge(ctx, job, body, reqEditors...)
 	if err != nil {
 		return nil, err
 	}
 	return ParseMergeResponse(rsp)
+}
+
+// PreviewRecordingWithBodyWithResponse Say how a file would be understood, and keep nothing. The file's beginning is enough, but for Parquet.
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /jobs/{job}/previews (the `PreviewRecording` operationId).
+func (c *ClientWithResponses) PreviewRecordingWithBodyWithResponse(ctx context.Context, job JobName, params *PreviewRecordingParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*PreviewRecordingResponse, error) {
+	rsp, err := c.PreviewRecordingWithBody(ctx, job, params, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParsePreviewRecordingResponse(rsp)
+}
+
+// ListRecordingsWithResponse All recordings, by name.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /jobs/{job}/recordings (the `ListRecordings` operationId).
+func (c *ClientWithResponses) ListRecordingsWithResponse(ctx context.Context, job JobName, reqEditors ...RequestEditorFn) (*ListRecordingsResponse, error) {
+	rsp, err := c.ListRecordings(ctx, job, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListRecordingsResponse(rsp)
+}
+
+// UploadRecordingWithBodyWithResponse Keep a recording, from a file of any form that is read.
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /jobs/{job}/recordings (the `UploadRecording` operationId).
+func (c *ClientWithResponses) UploadRecordingWithBodyWithResponse(ctx context.Context, job JobName, params *UploadRecordingParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*UploadRecordingResponse, error) {
+	rsp, err := c.UploadRecordingWithBody(ctx, job, params, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseUploadRecordingResponse(rsp)
+}
+
+// DeleteRecordingWithResponse Delete a recording with its readings. One that a trial of a kept revision plays stays.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with DELETE /jobs/{job}/recordings/{id} (the `DeleteRecording` operationId).
+func (c *ClientWithResponses) DeleteRecordingWithResponse(ctx context.Context, job JobName, id int64, reqEditors ...RequestEditorFn) (*DeleteRecordingResponse, error) {
+	rsp, err := c.DeleteRecording(ctx, job, id, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseDeleteRecordingResponse(rsp)
+}
+
+// GetRecordingWithResponse One recording, without its readings.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /jobs/{job}/recordings/{id} (the `GetRecording` operationId).
+func (c *ClientWithResponses) GetRecordingWithResponse(ctx context.Context, job JobName, id int64, reqEditors ...RequestEditorFn) (*GetRecordingResponse, error) {
+	rsp, err := c.GetRecording(ctx, job, id, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetRecordingResponse(rsp)
+}
+
+// RenameRecordingWithBodyWithResponse Give a recording another name.
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PATCH /jobs/{job}/recordings/{id} (the `RenameRecording` operationId).
+func (c *ClientWithResponses) RenameRecordingWithBodyWithResponse(ctx context.Context, job JobName, id int64, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*RenameRecordingResponse, error) {
+	rsp, err := c.RenameRecordingWithBody(ctx, job, id, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseRenameRecordingResponse(rsp)
+}
+
+// RenameRecordingWithResponse Give a recording another name.
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PATCH /jobs/{job}/recordings/{id} (the `RenameRecording` operationId).
+func (c *ClientWithResponses) RenameRecordingWithResponse(ctx context.Context, job JobName, id int64, body RenameRecordingJSONRequestBody, reqEditors ...RequestEditorFn) (*RenameRecordingResponse, error) {
+	rsp, err := c.RenameRecording(ctx, job, id, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseRenameRecordingResponse(rsp)
+}
+
+// ExportRecordingWithResponse A recording as a file. What is written reads back the same.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /jobs/{job}/recordings/{id}/file (the `ExportRecording` operationId).
+func (c *ClientWithResponses) ExportRecordingWithResponse(ctx context.Context, job JobName, id int64, params *ExportRecordingParams, reqEditors ...RequestEditorFn) (*ExportRecordingResponse, error) {
+	rsp, err := c.ExportRecording(ctx, job, id, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseExportRecordingResponse(rsp)
+}
+
+// RenameWithBodyWithResponse A job with one of its names changed in every place. Nothing is kept.
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /jobs/{job}/renames (the `Rename` operationId).
+func (c *ClientWithResponses) RenameWithBodyWithResponse(ctx context.Context, job JobName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*RenameResponse, error) {
+	rsp, err := c.RenameWithBody(ctx, job, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseRenameResponse(rsp)
+}
+
+// RenameWithResponse A job with one of its names changed in every place. Nothing is kept.
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /jobs/{job}/renames (the `Rename` operationId).
+func (c *ClientWithResponses) RenameWithResponse(ctx context.Context, job JobName, body RenameJSONRequestBody, reqEditors ...RequestEditorFn) (*RenameResponse, error) {
+	rsp, err := c.Rename(ctx, job, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseRenameResponse(rsp)
+}
+
+// ReplayWithBodyWithResponse Play a stored recording through a stored revision.
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /jobs/{job}/replays (the `Replay` operationId).
+func (c *ClientWithResponses) ReplayWithBodyWithResponse(ctx context.Context, job JobName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ReplayResponse, error) {
+	rsp, err := c.ReplayWithBody(ctx, job, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseReplayResponse(rsp)
+}
+
+// ReplayWithResponse Play a stored recording through a stored revision.
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /jobs/{job}/replays (the `Replay` operationId).
+func (c *ClientWithResponses) ReplayWithResponse(ctx context.Context, job JobName, body ReplayJSONRequestBody, reqEditors ...RequestEditorFn) (*ReplayResponse, error) {
+	rsp, err := c.Replay(ctx, job, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseReplayResponse(rsp)
+}
+
+// ListRevisionsWithResponse All revisions of the job, the newest first.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /jobs/{job}/revisions (the `ListRevisions` operationId).
+func (c *ClientWithResponses) ListRevisionsWithResponse(ctx context.Context, job JobName, reqEditors ...RequestEditorFn) (*ListRevisionsResponse, error) {
+	rsp, err := c.ListRevisions(ctx, job, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListRevisionsResponse(rsp)
+}
+
+// PushRevisionWithBodyWithResponse Keep a job as the next revision. A job with errors is refused.
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /jobs/{job}/revisions (the `PushRevision` operationId).
+func (c *ClientWithResponses) PushRevisionWithBodyWithResponse(ctx context.Context, job JobName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*PushRevisionResponse, error) {
+	rsp, err := c.PushRevisionWithBody(ctx, job, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParsePushRevisionResponse(rsp)
+}
+
+// PushRevisionWithResponse Keep a job as the next revision. A job with errors is refused.
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /jobs/{job}/revisions (the `PushRevision` operationId).
+func (c *ClientWithResponses) PushRevisionWithResponse(ctx context.Context, job JobName, body PushRevisionJSONRequestBody, reqEditors ...RequestEditorFn) (*PushRevisionResponse, error) {
+	rsp, err := c.PushRevision(ctx, job, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParsePushRevisionResponse(rsp)
+}
+
+// DeleteRevisionWithResponse Delete a revision. The newest one stays.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with DELETE /jobs/{job}/revisions/{number} (the `DeleteRevision` operationId).
+func (c *ClientWithResponses) DeleteRevisionWithResponse(ctx context.Context, job JobName, number int64, reqEditors ...RequestEditorFn) (*DeleteRevisionResponse, error) {
+	rsp, err := c.DeleteRevision(ctx, job, number, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseDeleteRevisionResponse(rsp)
+}
+
+// GetRevisionWithResponse One revision, with its points, setpoints and rules.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /jobs/{job}/revisions/{number} (the `GetRevision` operationId).
+func (c *ClientWithResponses) GetRevisionWithResponse(ctx context.Context, job JobName, number int64, reqEditors ...RequestEditorFn) (*GetRevisionResponse, error) {
+	rsp, err := c.GetRevision(ctx, job, number, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetRevisionResponse(rsp)
+}
+
+// GetScaleWithResponse A reading through an input's chain, every stage, either way.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /jobs/{job}/scales (the `GetScale` operationId).
+func (c *ClientWithResponses) GetScaleWithResponse(ctx context.Context, job JobName, params *GetScaleParams, reqEditors ...RequestEditorFn) (*GetScaleResponse, error) {
+	rsp, err := c.GetScale(ctx, job, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetScaleResponse(rsp)
+}
+
+// GetSeriesWithResponse An input as the rules see it, or an analog output, with the smallest and largest value per pixel.
+//
+// There is a point for every pixel from the first that has been read. Where there is no reading the last one holds.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /jobs/{job}/series (the `GetSeries` operationId).
+func (c *ClientWithResponses) GetSeriesWithResponse(ctx context.Context, job JobName, params *GetSeriesParams, reqEditors ...RequestEditorFn) (*GetSeriesResponse, error) {
+	rsp, err := c.GetSeries(ctx, job, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetSeriesResponse(rsp)
+}
+
+// ListTrialsWithResponse The trials of a revision, and what came of those that have been played.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /jobs/{job}/trials (the `ListTrials` operationId).
+func (c *ClientWithResponses) ListTrialsWithResponse(ctx context.Context, job JobName, params *ListTrialsParams, reqEditors ...RequestEditorFn) (*ListTrialsResponse, error) {
+	rsp, err := c.ListTrials(ctx, job, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListTrialsResponse(rsp)
+}
+
+// PlayTrialsWithBodyWithResponse Play trials of a revision, all if none is named, and keep what comes of them.
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /jobs/{job}/trials (the `PlayTrials` operationId).
+func (c *ClientWithResponses) PlayTrialsWithBodyWithResponse(ctx context.Context, job JobName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*PlayTrialsResponse, error) {
+	rsp, err := c.PlayTrialsWithBody(ctx, job, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParsePlayTrialsResponse(rsp)
+}
+
+// PlayTrialsWithResponse Play trials of a revision, all if none is named, and keep what comes of them.
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /jobs/{job}/trials (the `PlayTrials` operationId).
+func (c *ClientWithResponses) PlayTrialsWithResponse(ctx context.Context, job JobName, body PlayTrialsJSONRequestBody, reqEditors ...RequestEditorFn) (*PlayTrialsResponse, error) {
+	rsp, err := c.PlayTrials(ctx, job, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParsePlayTrialsResponse(rsp)
+}
+
+// TryWithBodyWithResponse How a rule and its outputs would stand with some values. Nothing is kept.
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /jobs/{job}/tries (the `Try` operationId).
+func (c *ClientWithResponses) TryWithBodyWithResponse(ctx context.Context, job JobName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*TryResponse, error) {
+	rsp, err := c.TryWithBody(ctx, job, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseTryResponse(rsp)
+}
+
+// TryWithResponse How a rule and its outputs would stand with some values. Nothing is kept.
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /jobs/{job}/tries (the `Try` operationId).
+func (c *ClientWithResponses) TryWithResponse(ctx context.Context, job JobName, body TryJSONRequestBody, reqEditors ...RequestEditorFn) (*TryResponse, error) {
+	rsp, err := c.Try(ctx, job, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseTryResponse(rsp)
+}
+
+// GetValuesWithResponse The analog inputs as the rules see them, and the analog outputs, at one time.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /jobs/{job}/values (the `GetValues` operationId).
+func (c *ClientWithResponses) GetValuesWithResponse(ctx context.Context, job JobName, params *GetValuesParams, reqEditors ...RequestEditorFn) (*GetValuesResponse, error) {
+	rsp, err := c.GetValues(ctx, job, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetValuesResponse(rsp)
+}
+
+// GetLanguageWithResponse The words of the language of sheets, as an editor needs them.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /language (the `GetLanguage` operationId).
+func (c *ClientWithResponses) GetLanguageWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetLanguageResponse, error) {
+	rsp, err := c.GetLanguage(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetLanguageResponse(rsp)
 }
 
 // ListPatternsWithResponse The trade's building blocks.
@@ -6210,19 +7890,6 @@ func (c *ClientWithResponses) ListPatternsWithResponse(ctx context.Context, reqE
 	return ParseListPatternsResponse(rsp)
 }
 
-// PreviewRecordingWithBodyWithResponse Say how a file would be understood, and keep nothing. The file's beginning is enough, but for Parquet.
-//
-// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
-//
-// Corresponds with POST /previews (the `PreviewRecording` operationId).
-func (c *ClientWithResponses) PreviewRecordingWithBodyWithResponse(ctx context.Context, params *PreviewRecordingParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*PreviewRecordingResponse, error) {
-	rsp, err := c.PreviewRecordingWithBody(ctx, params, contentType, body, reqEditors...)
-	if err != nil {
-		return nil, err
-	}
-	return ParsePreviewRecordingResponse(rsp)
-}
-
 // GetReadyWithResponse The store can be used.
 //
 // Returns a wrapper object for the known response body format(s).
@@ -6236,255 +7903,6 @@ func (c *ClientWithResponses) GetReadyWithResponse(ctx context.Context, reqEdito
 	return ParseGetReadyResponse(rsp)
 }
 
-// ListRecordingsWithResponse All recordings, by name.
-//
-// Returns a wrapper object for the known response body format(s).
-//
-// Corresponds with GET /recordings (the `ListRecordings` operationId).
-func (c *ClientWithResponses) ListRecordingsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListRecordingsResponse, error) {
-	rsp, err := c.ListRecordings(ctx, reqEditors...)
-	if err != nil {
-		return nil, err
-	}
-	return ParseListRecordingsResponse(rsp)
-}
-
-// UploadRecordingWithBodyWithResponse Keep a recording, from a file of any form that is read.
-//
-// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
-//
-// Corresponds with POST /recordings (the `UploadRecording` operationId).
-func (c *ClientWithResponses) UploadRecordingWithBodyWithResponse(ctx context.Context, params *UploadRecordingParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*UploadRecordingResponse, error) {
-	rsp, err := c.UploadRecordingWithBody(ctx, params, contentType, body, reqEditors...)
-	if err != nil {
-		return nil, err
-	}
-	return ParseUploadRecordingResponse(rsp)
-}
-
-// DeleteRecordingWithResponse Delete a recording with its readings.
-//
-// Returns a wrapper object for the known response body format(s).
-//
-// Corresponds with DELETE /recordings/{id} (the `DeleteRecording` operationId).
-func (c *ClientWithResponses) DeleteRecordingWithResponse(ctx context.Context, id int64, reqEditors ...RequestEditorFn) (*DeleteRecordingResponse, error) {
-	rsp, err := c.DeleteRecording(ctx, id, reqEditors...)
-	if err != nil {
-		return nil, err
-	}
-	return ParseDeleteRecordingResponse(rsp)
-}
-
-// GetRecordingWithResponse One recording, without its readings.
-//
-// Returns a wrapper object for the known response body format(s).
-//
-// Corresponds with GET /recordings/{id} (the `GetRecording` operationId).
-func (c *ClientWithResponses) GetRecordingWithResponse(ctx context.Context, id int64, reqEditors ...RequestEditorFn) (*GetRecordingResponse, error) {
-	rsp, err := c.GetRecording(ctx, id, reqEditors...)
-	if err != nil {
-		return nil, err
-	}
-	return ParseGetRecordingResponse(rsp)
-}
-
-// ExportRecordingWithResponse A recording as a file. What is written reads back the same.
-//
-// Returns a wrapper object for the known response body format(s).
-//
-// Corresponds with GET /recordings/{id}/file (the `ExportRecording` operationId).
-func (c *ClientWithResponses) ExportRecordingWithResponse(ctx context.Context, id int64, params *ExportRecordingParams, reqEditors ...RequestEditorFn) (*ExportRecordingResponse, error) {
-	rsp, err := c.ExportRecording(ctx, id, params, reqEditors...)
-	if err != nil {
-		return nil, err
-	}
-	return ParseExportRecordingResponse(rsp)
-}
-
-// RenameWithBodyWithResponse A job with one of its names changed in every place. Nothing is kept.
-//
-// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
-//
-// Corresponds with POST /renames (the `Rename` operationId).
-func (c *ClientWithResponses) RenameWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*RenameResponse, error) {
-	rsp, err := c.RenameWithBody(ctx, contentType, body, reqEditors...)
-	if err != nil {
-		return nil, err
-	}
-	return ParseRenameResponse(rsp)
-}
-
-// RenameWithResponse A job with one of its names changed in every place. Nothing is kept.
-//
-// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
-//
-// Corresponds with POST /renames (the `Rename` operationId).
-func (c *ClientWithResponses) RenameWithResponse(ctx context.Context, body RenameJSONRequestBody, reqEditors ...RequestEditorFn) (*RenameResponse, error) {
-	rsp, err := c.Rename(ctx, body, reqEditors...)
-	if err != nil {
-		return nil, err
-	}
-	return ParseRenameResponse(rsp)
-}
-
-// ReplayWithBodyWithResponse Play a stored recording through a stored revision.
-//
-// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
-//
-// Corresponds with POST /replays (the `Replay` operationId).
-func (c *ClientWithResponses) ReplayWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ReplayResponse, error) {
-	rsp, err := c.ReplayWithBody(ctx, contentType, body, reqEditors...)
-	if err != nil {
-		return nil, err
-	}
-	return ParseReplayResponse(rsp)
-}
-
-// ReplayWithResponse Play a stored recording through a stored revision.
-//
-// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
-//
-// Corresponds with POST /replays (the `Replay` operationId).
-func (c *ClientWithResponses) ReplayWithResponse(ctx context.Context, body ReplayJSONRequestBody, reqEditors ...RequestEditorFn) (*ReplayResponse, error) {
-	rsp, err := c.Replay(ctx, body, reqEditors...)
-	if err != nil {
-		return nil, err
-	}
-	return ParseReplayResponse(rsp)
-}
-
-// ListRevisionsWithResponse All revisions of the job, the newest first.
-//
-// Returns a wrapper object for the known response body format(s).
-//
-// Corresponds with GET /revisions (the `ListRevisions` operationId).
-func (c *ClientWithResponses) ListRevisionsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListRevisionsResponse, error) {
-	rsp, err := c.ListRevisions(ctx, reqEditors...)
-	if err != nil {
-		return nil, err
-	}
-	return ParseListRevisionsResponse(rsp)
-}
-
-// PushRevisionWithBodyWithResponse Keep a job as the next revision. A job with errors is refused.
-//
-// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
-//
-// Corresponds with POST /revisions (the `PushRevision` operationId).
-func (c *ClientWithResponses) PushRevisionWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*PushRevisionResponse, error) {
-	rsp, err := c.PushRevisionWithBody(ctx, contentType, body, reqEditors...)
-	if err != nil {
-		return nil, err
-	}
-	return ParsePushRevisionResponse(rsp)
-}
-
-// PushRevisionWithResponse Keep a job as the next revision. A job with errors is refused.
-//
-// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
-//
-// Corresponds with POST /revisions (the `PushRevision` operationId).
-func (c *ClientWithResponses) PushRevisionWithResponse(ctx context.Context, body PushRevisionJSONRequestBody, reqEditors ...RequestEditorFn) (*PushRevisionResponse, error) {
-	rsp, err := c.PushRevision(ctx, body, reqEditors...)
-	if err != nil {
-		return nil, err
-	}
-	return ParsePushRevisionResponse(rsp)
-}
-
-// DeleteRevisionWithResponse Delete a revision. The newest one stays.
-//
-// Returns a wrapper object for the known response body format(s).
-//
-// Corresponds with DELETE /revisions/{number} (the `DeleteRevision` operationId).
-func (c *ClientWithResponses) DeleteRevisionWithResponse(ctx context.Context, number int64, reqEditors ...RequestEditorFn) (*DeleteRevisionResponse, error) {
-	rsp, err := c.DeleteRevision(ctx, number, reqEditors...)
-	if err != nil {
-		return nil, err
-	}
-	return ParseDeleteRevisionResponse(rsp)
-}
-
-// GetRevisionWithResponse One revision, with its points, setpoints and rules.
-//
-// Returns a wrapper object for the known response body format(s).
-//
-// Corresponds with GET /revisions/{number} (the `GetRevision` operationId).
-func (c *ClientWithResponses) GetRevisionWithResponse(ctx context.Context, number int64, reqEditors ...RequestEditorFn) (*GetRevisionResponse, error) {
-	rsp, err := c.GetRevision(ctx, number, reqEditors...)
-	if err != nil {
-		return nil, err
-	}
-	return ParseGetRevisionResponse(rsp)
-}
-
-// GetScaleWithResponse A reading through an input's chain, every stage, either way.
-//
-// Returns a wrapper object for the known response body format(s).
-//
-// Corresponds with GET /scales (the `GetScale` operationId).
-func (c *ClientWithResponses) GetScaleWithResponse(ctx context.Context, params *GetScaleParams, reqEditors ...RequestEditorFn) (*GetScaleResponse, error) {
-	rsp, err := c.GetScale(ctx, params, reqEditors...)
-	if err != nil {
-		return nil, err
-	}
-	return ParseGetScaleResponse(rsp)
-}
-
-// GetSeriesWithResponse An input as the rules see it, or an analog output, with the smallest and largest value per pixel.
-//
-// There is a point for every pixel from the first that has been read. Where there is no reading the last one holds.
-//
-// Returns a wrapper object for the known response body format(s).
-//
-// Corresponds with GET /series (the `GetSeries` operationId).
-func (c *ClientWithResponses) GetSeriesWithResponse(ctx context.Context, params *GetSeriesParams, reqEditors ...RequestEditorFn) (*GetSeriesResponse, error) {
-	rsp, err := c.GetSeries(ctx, params, reqEditors...)
-	if err != nil {
-		return nil, err
-	}
-	return ParseGetSeriesResponse(rsp)
-}
-
-// TryWithBodyWithResponse How a rule and its outputs would stand with some values. Nothing is kept.
-//
-// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
-//
-// Corresponds with POST /tries (the `Try` operationId).
-func (c *ClientWithResponses) TryWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*TryResponse, error) {
-	rsp, err := c.TryWithBody(ctx, contentType, body, reqEditors...)
-	if err != nil {
-		return nil, err
-	}
-	return ParseTryResponse(rsp)
-}
-
-// TryWithResponse How a rule and its outputs would stand with some values. Nothing is kept.
-//
-// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
-//
-// Corresponds with POST /tries (the `Try` operationId).
-func (c *ClientWithResponses) TryWithResponse(ctx context.Context, body TryJSONRequestBody, reqEditors ...RequestEditorFn) (*TryResponse, error) {
-	rsp, err := c.Try(ctx, body, reqEditors...)
-	if err != nil {
-		return nil, err
-	}
-	return ParseTryResponse(rsp)
-}
-
-// GetValuesWithResponse The analog inputs as the rules see them, and the analog outputs, at one time.
-//
-// Returns a wrapper object for the known response body format(s).
-//
-// Corresponds with GET /values (the `GetValues` operationId).
-func (c *ClientWithResponses) GetValuesWithResponse(ctx context.Context, params *GetValuesParams, reqEditors ...RequestEditorFn) (*GetValuesResponse, error) {
-	rsp, err := c.GetValues(ctx, params, reqEditors...)
-	if err != nil {
-		return nil, err
-	}
-	return ParseGetValuesResponse(rsp)
-}
-
 // GetVersionWithResponse What program this is.
 //
 // Returns a wrapper object for the known response body format(s).
@@ -6496,39 +7914,6 @@ func (c *ClientWithResponses) GetVersionWithResponse(ctx context.Context, reqEdi
 		return nil, err
 	}
 	return ParseGetVersionResponse(rsp)
-}
-
-// ParseAdoptResponse parses an HTTP response from a AdoptWithResponse call
-func ParseAdoptResponse(rsp *http.Response) (*AdoptResponse, error) {
-	bodyBytes, err := io.ReadAll(rsp.Body)
-	defer func() { _ = rsp.Body.Close() }()
-	if err != nil {
-		return nil, err
-	}
-
-	response := &AdoptResponse{
-		Body:         bodyBytes,
-		HTTPResponse: rsp,
-	}
-
-	switch {
-	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
-		var dest Adopted
-		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
-			return nil, err
-		}
-		response.JSON200 = &dest
-
-	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
-		var dest Problem
-		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
-			return nil, err
-		}
-		response.ApplicationproblemJSONDefault = &dest
-
-	}
-
-	return response, nil
 }
 
 // ParseGetBenchResponse parses an HTTP response from a GetBenchWithResponse call
@@ -6547,6 +7932,200 @@ func ParseGetBenchResponse(rsp *http.Response) (*GetBenchResponse, error) {
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
 		var dest Bench
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetHealthResponse parses an HTTP response from a GetHealthWithResponse call
+func ParseGetHealthResponse(rsp *http.Response) (*GetHealthResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetHealthResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Status
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListJobsResponse parses an HTTP response from a ListJobsWithResponse call
+func ParseListJobsResponse(rsp *http.Response) (*ListJobsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListJobsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest []Job
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseDeleteJobResponse parses an HTTP response from a DeleteJobWithResponse call
+func ParseDeleteJobResponse(rsp *http.Response) (*DeleteJobResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &DeleteJobResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetJobResponse parses an HTTP response from a GetJobWithResponse call
+func ParseGetJobResponse(rsp *http.Response) (*GetJobResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetJobResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Job
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParsePutJobResponse parses an HTTP response from a PutJobWithResponse call
+func ParsePutJobResponse(rsp *http.Response) (*PutJobResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &PutJobResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Job
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 201:
+		var dest Job
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON201 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseAdoptResponse parses an HTTP response from a AdoptWithResponse call
+func ParseAdoptResponse(rsp *http.Response) (*AdoptResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &AdoptResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Adopted
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}
@@ -6820,32 +8399,6 @@ func ParseExplainResponse(rsp *http.Response) (*ExplainResponse, error) {
 	return response, nil
 }
 
-// ParseGetHealthResponse parses an HTTP response from a GetHealthWithResponse call
-func ParseGetHealthResponse(rsp *http.Response) (*GetHealthResponse, error) {
-	bodyBytes, err := io.ReadAll(rsp.Body)
-	defer func() { _ = rsp.Body.Close() }()
-	if err != nil {
-		return nil, err
-	}
-
-	response := &GetHealthResponse{
-		Body:         bodyBytes,
-		HTTPResponse: rsp,
-	}
-
-	switch {
-	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
-		var dest Status
-		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
-			return nil, err
-		}
-		response.JSON200 = &dest
-
-	}
-
-	return response, nil
-}
-
 // ParseGetHistogramResponse parses an HTTP response from a GetHistogramWithResponse call
 func ParseGetHistogramResponse(rsp *http.Response) (*GetHistogramResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -6945,39 +8498,6 @@ func ParseMergeResponse(rsp *http.Response) (*MergeResponse, error) {
 	return response, nil
 }
 
-// ParseListPatternsResponse parses an HTTP response from a ListPatternsWithResponse call
-func ParseListPatternsResponse(rsp *http.Response) (*ListPatternsResponse, error) {
-	bodyBytes, err := io.ReadAll(rsp.Body)
-	defer func() { _ = rsp.Body.Close() }()
-	if err != nil {
-		return nil, err
-	}
-
-	response := &ListPatternsResponse{
-		Body:         bodyBytes,
-		HTTPResponse: rsp,
-	}
-
-	switch {
-	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
-		var dest []Pattern
-		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
-			return nil, err
-		}
-		response.JSON200 = &dest
-
-	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
-		var dest Problem
-		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
-			return nil, err
-		}
-		response.ApplicationproblemJSONDefault = &dest
-
-	}
-
-	return response, nil
-}
-
 // ParsePreviewRecordingResponse parses an HTTP response from a PreviewRecordingWithResponse call
 func ParsePreviewRecordingResponse(rsp *http.Response) (*PreviewRecordingResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -7005,39 +8525,6 @@ func ParsePreviewRecordingResponse(rsp *http.Response) (*PreviewRecordingRespons
 			return nil, err
 		}
 		response.ApplicationproblemJSONDefault = &dest
-
-	}
-
-	return response, nil
-}
-
-// ParseGetReadyResponse parses an HTTP response from a GetReadyWithResponse call
-func ParseGetReadyResponse(rsp *http.Response) (*GetReadyResponse, error) {
-	bodyBytes, err := io.ReadAll(rsp.Body)
-	defer func() { _ = rsp.Body.Close() }()
-	if err != nil {
-		return nil, err
-	}
-
-	response := &GetReadyResponse{
-		Body:         bodyBytes,
-		HTTPResponse: rsp,
-	}
-
-	switch {
-	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
-		var dest Ready
-		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
-			return nil, err
-		}
-		response.JSON200 = &dest
-
-	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 503:
-		var dest Problem
-		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
-			return nil, err
-		}
-		response.ApplicationproblemJSON503 = &dest
 
 	}
 
@@ -7148,6 +8635,39 @@ func ParseGetRecordingResponse(rsp *http.Response) (*GetRecordingResponse, error
 	}
 
 	response := &GetRecordingResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Recording
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseRenameRecordingResponse parses an HTTP response from a RenameRecordingWithResponse call
+func ParseRenameRecordingResponse(rsp *http.Response) (*RenameRecordingResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &RenameRecordingResponse{
 		Body:         bodyBytes,
 		HTTPResponse: rsp,
 	}
@@ -7311,6 +8831,13 @@ func ParsePushRevisionResponse(rsp *http.Response) (*PushRevisionResponse, error
 	}
 
 	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Revision
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 201:
 		var dest Revision
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
@@ -7458,6 +8985,72 @@ func ParseGetSeriesResponse(rsp *http.Response) (*GetSeriesResponse, error) {
 	return response, nil
 }
 
+// ParseListTrialsResponse parses an HTTP response from a ListTrialsWithResponse call
+func ParseListTrialsResponse(rsp *http.Response) (*ListTrialsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListTrialsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest []Trial
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParsePlayTrialsResponse parses an HTTP response from a PlayTrialsWithResponse call
+func ParsePlayTrialsResponse(rsp *http.Response) (*PlayTrialsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &PlayTrialsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest []Trial
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseTryResponse parses an HTTP response from a TryWithResponse call
 func ParseTryResponse(rsp *http.Response) (*TryResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -7518,6 +9111,105 @@ func ParseGetValuesResponse(rsp *http.Response) (*GetValuesResponse, error) {
 			return nil, err
 		}
 		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetLanguageResponse parses an HTTP response from a GetLanguageWithResponse call
+func ParseGetLanguageResponse(rsp *http.Response) (*GetLanguageResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetLanguageResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Language
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListPatternsResponse parses an HTTP response from a ListPatternsWithResponse call
+func ParseListPatternsResponse(rsp *http.Response) (*ListPatternsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListPatternsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest []Pattern
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetReadyResponse parses an HTTP response from a GetReadyWithResponse call
+func ParseGetReadyResponse(rsp *http.Response) (*GetReadyResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetReadyResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Ready
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 503:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSON503 = &dest
 
 	}
 

@@ -71,7 +71,7 @@ func TestCrowd(t *testing.T) {
 				if r.IntN(5) == 0 { // gone before the answer
 					time.AfterFunc(time.Duration(r.IntN(3000))*time.Microsecond, stop)
 				}
-				q, err := http.NewRequestWithContext(asking, method, url+"/api"+path, strings.NewReader(body))
+				q, err := http.NewRequestWithContext(asking, method, url+at(path), strings.NewReader(body))
 				if err != nil {
 					panic(err)
 				}

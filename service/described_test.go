@@ -28,6 +28,10 @@ func example(s *openapi3.Schema) any {
 	switch {
 	case len(s.Enum) > 0:
 		return s.Enum[0]
+	case s.Pattern != "" && strings.Contains(s.Pattern, "{64}"):
+		return strings.Repeat("0", 64)
+	case s.Pattern != "":
+		return fennick
 	case s.Type.Is("integer"), s.Type.Is("number"):
 		if s.Min != nil {
 			return *s.Min
@@ -70,6 +74,9 @@ func spoilt(s *openapi3.Schema) map[string]any {
 	}
 	if len(s.Enum) > 0 {
 		all["none of its words"] = "x"
+	}
+	if s.Pattern != "" {
+		all["not of its form"] = "9!"
 	}
 	if s.MaxItems != nil {
 		all["too many"] = slices.Repeat([]any{example(s.Items.Value)}, int(*s.MaxItems)+1)
@@ -175,7 +182,7 @@ func wrongs(path, method string, item *openapi3.PathItem, o *openapi3.Operation)
 		all = append(all, wrong{what, method, path, kind, body, status})
 	}
 	for _, other := range []string{http.MethodPatch, http.MethodPut, http.MethodDelete, "NONSENSE"} {
-		if item.GetOperation(http.MethodPut) != nil && other == http.MethodPut || item.GetOperation(http.MethodDelete) != nil && other == http.MethodDelete {
+		if other != "NONSENSE" && item.GetOperation(other) != nil {
 			continue
 		}
 		add("another method", other, whole, "", nil, http.StatusMethodNotAllowed)

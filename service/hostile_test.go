@@ -56,13 +56,16 @@ func startChild(t *testing.T) *child {
 	})
 	line, err := bufio.NewReader(out).ReadString('\n')
 	require.NoError(t, err, "%s", log.String())
-	return &child{t, strings.TrimSpace(strings.TrimPrefix(line, "Rectura is at "))}
+	c := &child{t, strings.TrimSpace(strings.TrimPrefix(line, "Rectura is at "))}
+	status, _ := c.send(http.MethodPut, "/jobs/"+fennick, "", nil)
+	require.Equal(t, http.StatusCreated, status)
+	return c
 }
 
 // send sends a request and gives the answer; the child must be there afterwards.
 func (c *child) send(method, path, kind string, body []byte) (status int, answer []byte) {
 	c.t.Helper()
-	q, err := http.NewRequestWithContext(c.t.Context(), method, c.url+"/api"+path, bytes.NewReader(body))
+	q, err := http.NewRequestWithContext(c.t.Context(), method, c.url+at(path), bytes.NewReader(body))
 	require.NoError(c.t, err)
 	if body != nil {
 		q.Header.Set("Content-Type", kind)

@@ -117,11 +117,30 @@ func open(ctx context.Context, c Config) (*store.Store, *lock, error) {
 	if err != nil {
 		return nil, nil, err
 	}
-	st, err := store.Open(ctx, filepath.Join(c.Data, "rectura.db"), store.Options{Log: c.Log, Quota: c.Quota})
+	file := filepath.Join(c.Data, "bench.db")
+	if err := takeOver(filepath.Join(c.Data, "rectura.db"), file); err != nil {
+		return nil, nil, errors.Join(err, l.Close())
+	}
+	st, err := store.Open(ctx, file, store.Options{Log: c.Log, Quota: c.Quota})
 	if err != nil {
 		return nil, nil, errors.Join(err, l.Close())
 	}
 	return st, l, nil
+}
+
+// takeOver gives the store's file the name that it has now, if it is there under the
+// one that it had before. What belongs to it goes first, so that one that was
+// interrupted is done again.
+func takeOver(before, now string) error {
+	if _, err := os.Stat(now); !errors.Is(err, fs.ErrNotExist) {
+		return err
+	}
+	for _, end := range []string{"-wal", "-shm", ""} {
+		if err := os.Rename(before+end, now+end); err != nil && !errors.Is(err, fs.ErrNotExist) {
+			return fmt.Errorf("renaming the store's file: %w", err)
+		}
+	}
+	return nil
 }
 
 // Check goes through everything that a data folder holds and names what is

@@ -59,7 +59,23 @@ func start(t *testing.T, data string) (url string, api *client.ClientWithRespons
 	t.Cleanup(stop)
 	api, err = client.NewClientWithResponses(s.URL() + "/api")
 	require.NoError(t, err)
+	made, err := api.PutJobWithResponse(t.Context(), fennick)
+	require.NoError(t, err)
+	require.Contains(t, []int{http.StatusOK, http.StatusCreated}, made.StatusCode())
 	return s.URL(), api, log, stop
+}
+
+// fennick is the short name of the job of these tests.
+const fennick = "hatchery"
+
+// at is the path of an operation: below the job's, unless it is about none.
+func at(path string) string {
+	for _, top := range []string{"/health", "/ready", "/version", "/bench", "/patterns", "/language", "/jobs", "/nothing"} {
+		if strings.HasPrefix(path, top) {
+			return "/api" + path
+		}
+	}
+	return "/api/jobs/" + fennick + path
 }
 
 func pushHatchery(t *testing.T, api *client.ClientWithResponses) {
@@ -70,14 +86,14 @@ func pushHatchery(t *testing.T, api *client.ClientWithResponses) {
 	for _, s := range sources {
 		body.Sheets = append(body.Sheets, client.Sheet{Name: s.Name, Text: string(s.Text)})
 	}
-	a, err := api.PushRevisionWithResponse(t.Context(), body)
+	a, err := api.PushRevisionWithResponse(t.Context(), fennick, body)
 	require.NoError(t, err)
 	require.NotNil(t, a.JSON201, "%s", a.Body)
 }
 
 func upload(t *testing.T, api *client.ClientWithResponses, name string, text io.Reader) *client.UploadRecordingResponse {
 	t.Helper()
-	a, err := api.UploadRecordingWithBodyWithResponse(t.Context(), &client.UploadRecordingParams{Name: name}, "application/octet-stream", text)
+	a, err := api.UploadRecordingWithBodyWithResponse(t.Context(), fennick, &client.UploadRecordingParams{Name: name}, "application/octet-stream", text)
 	require.NoError(t, err)
 	return a
 }
@@ -100,7 +116,7 @@ func TestRoundTrip(t *testing.T) {
 	stop()
 
 	_, api, _, _ = start(t, data)
-	played, err := api.ReplayWithResponse(t.Context(), client.ReplayRequest{Revision: 1, Recording: 1})
+	played, err := api.ReplayWithResponse(t.Context(), fennick, client.ReplayRequest{Revision: 1, Recording: 1})
 	require.NoError(t, err)
 	require.NotNil(t, played.JSON200, "%s", played.Body)
 	r := played.JSON200
@@ -128,9 +144,9 @@ func TestRoundTrip(t *testing.T) {
 	assert.Equal(t, []string{"counts", "mA", "mg/L"}, []string{stages[0].Unit, stages[1].Unit, stages[2].Unit})
 
 	// A window's series has the smallest and the largest value of the whole one.
-	whole, err := api.GetSeriesWithResponse(t.Context(), &client.GetSeriesParams{Revision: 1, Recording: 1, Point: "oxygen", Pixels: 1})
+	whole, err := api.GetSeriesWithResponse(t.Context(), fennick, &client.GetSeriesParams{Revision: 1, Recording: 1, Point: "oxygen", Pixels: 1})
 	require.NoError(t, err)
-	fine, err := api.GetSeriesWithResponse(t.Context(), &client.GetSeriesParams{Revision: 1, Recording: 1, Point: "oxygen", Pixels: 1000})
+	fine, err := api.GetSeriesWithResponse(t.Context(), fennick, &client.GetSeriesParams{Revision: 1, Recording: 1, Point: "oxygen", Pixels: 1000})
 	require.NoError(t, err)
 	low := *fine.JSON200.Min[0]
 	for _, v := range fine.JSON200.Min {
@@ -140,29 +156,29 @@ func TestRoundTrip(t *testing.T) {
 	assert.Less(t, low, 5.5)
 	assert.Equal(t, "mg/L", whole.JSON200.Unit)
 
-	values, err := api.GetValuesWithResponse(t.Context(), &client.GetValuesParams{Revision: 1, Recording: 1, T: blower.T})
+	values, err := api.GetValuesWithResponse(t.Context(), fennick, &client.GetValuesParams{Revision: 1, Recording: 1, T: blower.T})
 	require.NoError(t, err)
 	assert.InDelta(t, 5.94, *(*values.JSON200)[0].Value, 0.001)
 
 	// An analog output holds its value between changes, in every pixel, and is
 	// another one with another setpoint.
 	hand := client.GetSeriesParams{Revision: 1, Recording: 1, Point: "dosing", Pixels: 720}
-	level, err := api.GetSeriesWithResponse(t.Context(), &hand)
+	level, err := api.GetSeriesWithResponse(t.Context(), fennick, &hand)
 	require.NoError(t, err)
 	require.Len(t, level.JSON200.Min, 720)
 	assert.Equal(t, []float64{100, 100}, []float64{*level.JSON200.Min[540], *level.JSON200.Max[540]}, "held since 01:42")
 	hand.Set = &[]string{"oxygen_target=6.5 mg/L"}
-	otherwise, err := api.GetSeriesWithResponse(t.Context(), &hand)
+	otherwise, err := api.GetSeriesWithResponse(t.Context(), fennick, &hand)
 	require.NoError(t, err)
 	assert.Less(t, *otherwise.JSON200.Max[200], *level.JSON200.Min[200])
 	hand.Set = &[]string{"oxygen_target"}
-	refused, err := api.GetSeriesWithResponse(t.Context(), &hand)
+	refused, err := api.GetSeriesWithResponse(t.Context(), fennick, &hand)
 	require.NoError(t, err)
 	assert.Equal(t, "set: oxygen_target is not NAME=VALUE.", problemOf(t, 422, refused.Body))
 
 	// Another setpoint, part of the recording, as a looped controller.
 	four, scan, from := map[string]string{"oxygen_low": "4.2 mg/L"}, "500 ms", "02:00"
-	other, err := api.ReplayWithResponse(t.Context(), client.ReplayRequest{Revision: 1, Recording: 1, Set: &four, Scan: &scan, From: &from})
+	other, err := api.ReplayWithResponse(t.Context(), fennick, client.ReplayRequest{Revision: 1, Recording: 1, Set: &four, Scan: &scan, From: &from})
 	require.NoError(t, err)
 	for _, s := range other.JSON200.Summary {
 		if s.Name == "standby_blower" {
@@ -175,7 +191,7 @@ func TestRoundTrip(t *testing.T) {
 	}
 	assert.Equal(t, 7200.0, other.JSON200.Seconds)
 
-	detail, err := api.GetRevisionWithResponse(t.Context(), 1)
+	detail, err := api.GetRevisionWithResponse(t.Context(), fennick, 1)
 	require.NoError(t, err)
 	assert.Len(t, detail.JSON200.Rules, 6+5, "bands, a follow, a loop, an alarm and a message too")
 	assert.Len(t, detail.JSON200.Points, 19)
@@ -194,13 +210,13 @@ func problemOf(t *testing.T, status int, body []byte) string {
 
 func TestRefusals(t *testing.T) {
 	url, api, log, _ := start(t, t.TempDir())
-	wrong, err := api.PushRevisionWithResponse(t.Context(), client.NewRevision{Sheets: []client.Sheet{{Name: "a.rct", Text: "job \"x\"\nrule r\n  on when x\n"}}})
+	wrong, err := api.PushRevisionWithResponse(t.Context(), fennick, client.NewRevision{Sheets: []client.Sheet{{Name: "a.rct", Text: "job \"x\"\nrule r\n  on when x\n"}}})
 	require.NoError(t, err)
 	assert.Equal(t, "The job has errors and was not kept; mend them and push again.", problemOf(t, 422, wrong.Body))
 	assert.Equal(t, "application/problem+json", wrong.HTTPResponse.Header.Get("Content-Type"))
 	require.Len(t, *wrong.ApplicationproblemJSONDefault.Findings, 2)
 	assert.Equal(t, client.Finding{File: "a.rct", Line: 3, Column: 11, Severity: "error", Code: "unknown-name", Text: "nothing is named x; declare it, or correct the name"}, (*wrong.ApplicationproblemJSONDefault.Findings)[1])
-	listed, err := api.ListRevisionsWithResponse(t.Context())
+	listed, err := api.ListRevisionsWithResponse(t.Context(), fennick)
 	require.NoError(t, err)
 	assert.Empty(t, *listed.JSON200, "nothing was kept")
 
@@ -218,7 +234,7 @@ func TestRefusals(t *testing.T) {
 	} {
 		assert.Equal(t, want.detail, problemOf(t, want.status, upload(t, api, name, strings.NewReader(want.text)).Body))
 	}
-	recordings, err := api.ListRecordingsWithResponse(t.Context())
+	recordings, err := api.ListRecordingsWithResponse(t.Context(), fennick)
 	require.NoError(t, err)
 	assert.Empty(t, *recordings.JSON200, "nothing was kept")
 	require.NotNil(t, upload(t, api, "a.csv", strings.NewReader("time,hatch_open\n0,0.5\n")).JSON201)
@@ -237,7 +253,7 @@ func TestRefusals(t *testing.T) {
 		`{"revision":`: {400, "The body is no JSON: unexpected end of JSON input."},
 		`{"revision":1,"note":"` + strings.Repeat("x", 9<<20) + `"}`: {413, "What was sent is larger than this service takes; nothing of it was kept."},
 	} {
-		r, err := http.Post(url+"/api/replays", "application/json", strings.NewReader(body))
+		r, err := http.Post(url+at("/replays"), "application/json", strings.NewReader(body))
 		require.NoError(t, err)
 		answer, err := io.ReadAll(r.Body)
 		require.NoError(t, err)

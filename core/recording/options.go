@@ -183,6 +183,26 @@ func (n *Namer) Unused(file string, columns []*Column) error {
 	return nil
 }
 
+// Mapped is a recording whose columns have the names that they would have been given
+// if its file had been read with mappings. They share their readings.
+func (r *Recording) Mapped(all []Mapping) (*Recording, error) {
+	if len(all) == 0 {
+		return r, nil
+	}
+	n, mapped := NewNamer(Options{Map: all}), *r
+	mapped.Columns = make([]*Column, len(r.Columns))
+	for i, c := range r.Columns {
+		named, err := n.Column(c.Heading())
+		if err != nil {
+			return nil, err
+		}
+		other := *c
+		other.Name, other.Unit = named.Name, named.Unit
+		mapped.Columns[i] = &other
+	}
+	return &mapped, n.Unused("the recording", r.Columns)
+}
+
 // A Skipper counts and lists broken rows where they may be left out.
 type Skipper struct {
 	On    bool

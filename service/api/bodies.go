@@ -4,6 +4,7 @@ import (
 	"errors"
 	"io"
 	"net/http"
+	"strings"
 	"time"
 
 	"github.com/labstack/echo/v4"
@@ -20,7 +21,7 @@ func limitBodies(upload int64) echo.MiddlewareFunc {
 	return func(next echo.HandlerFunc) echo.HandlerFunc {
 		return func(c echo.Context) error {
 			r, limit := c.Request(), int64(bodyLimit)
-			if r.Method == http.MethodPost && (r.URL.Path == "/api/recordings" || r.URL.Path == "/api/previews") {
+			if takesFiles(r) {
 				limit = upload
 			}
 			if r.Body != nil && r.Body != http.NoBody {
@@ -29,6 +30,12 @@ func limitBodies(upload int64) echo.MiddlewareFunc {
 			return next(c)
 		}
 	}
+}
+
+// takesFiles tells whether a request sends a recording's file.
+func takesFiles(r *http.Request) bool {
+	_, of, job := strings.Cut(strings.TrimPrefix(r.URL.Path, "/api/jobs/"), "/")
+	return r.Method == http.MethodPost && job && (of == "recordings" || of == "previews")
 }
 
 // A pacedBody fails when it comes in too slowly.

@@ -12,17 +12,21 @@ import (
 
 // Explain says why something is as it is at a time of a replay.
 func (s *Server) Explain(ctx context.Context, request ExplainRequestObject) (ExplainResponseObject, error) {
+	j, err := s.shelf(ctx, request.Job)
+	if err != nil {
+		return nil, err
+	}
 	body := request.Body
 	options, err := replayOptions(body.Set, body.Scan)
 	if err != nil {
 		return nil, err
 	}
-	p, err := s.library.program(ctx, body.Revision)
+	p, err := j.program(ctx, body.Revision)
 	if err != nil {
 		return nil, err
 	}
 	a, err := do(ctx, s.bench, func(work context.Context) (*bench.Explanation, error) {
-		r, err := s.library.recording(work, body.Recording)
+		r, err := j.recording(work, body.Recording)
 		if err != nil {
 			return nil, err
 		}

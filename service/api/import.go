@@ -3,6 +3,7 @@ package api
 import (
 	"bytes"
 	"context"
+	"crypto/sha256"
 	"errors"
 	"fmt"
 	"io"
@@ -24,20 +25,28 @@ import (
 // UploadRecording reads a recording as it comes in and keeps it whole, or not
 // at all.
 func (s *Server) UploadRecording(ctx context.Context, request UploadRecordingRequestObject) (UploadRecordingResponseObject, error) {
-	name, o, err := s.readingOptions(ctx, request.Params)
+	j, err := s.shelf(ctx, request.Job)
+	if err != nil {
+		return nil, err
+	}
+	name, o, err := s.readingOptions(ctx, j, request.Params)
 	if err != nil {
 		return nil, err
 	}
 	kept, err := do(ctx, s.imports, func(work context.Context) (*store.Recording, error) {
-		r, err := s.readBody(work, name, request.Body, o)
+		file := sha256.New()
+		r, err := s.readBody(work, name, io.TeeReader(request.Body, file), o)
+		if err == nil {
+			_, err = io.Copy(file, request.Body) // what the reader had no need of is a part of the file, too
+		}
 		if err != nil {
 			return nil, err
 		}
-		id, err := s.store.AddRecording(work, name, r, s.now())
+		id, err := j.AddRecording(work, name, r, file.Sum(nil), s.now())
 		if err != nil {
 			return nil, err
 		}
-		return s.store.Recording(work, id)
+		return j.Recording(work, id)
 	})
 	if err != nil {
 		return nil, err
@@ -46,7 +55,7 @@ func (s *Server) UploadRecording(ctx context.Context, request UploadRecordingReq
 }
 
 // readingOptions are what the caller says of a file.
-func (s *Server) readingOptions(ctx context.Context, p UploadRecordingParams) (name string, o recording.Options, err error) {
+func (s *Server) readingOptions(ctx context.Context, j *shelf, p UploadRecordingParams) (name string, o recording.Options, err error) {
 	name = strings.TrimSpace(p.Name)
 	if name == "" {
 		return "", o, refuse(http.StatusUnprocessableEntity, "A recording needs a name.")
@@ -76,7 +85,7 @@ func (s *Server) readingOptions(ctx context.Context, p UploadRecordingParams) (n
 	}
 	zone := text(p.Zone)
 	if zone == "" {
-		if newest, err := s.newest(ctx); err != nil {
+		if newest, err := j.newest(ctx); err != nil {
 			return "", o, err
 		} else if newest != nil {
 			zone = newest.Job.Timezone
@@ -91,15 +100,15 @@ func (s *Server) readingOptions(ctx context.Context, p UploadRecordingParams) (n
 }
 
 // newest is the newest revision's program; nil if there is no revision yet.
-func (s *Server) newest(ctx context.Context) (*program, error) {
-	number, err := s.store.Newest(ctx)
+func (j *shelf) newest(ctx context.Context) (*program, error) {
+	number, err := j.Newest(ctx)
 	if errors.Is(err, store.ErrNotFound) {
 		return nil, nil
 	}
 	if err != nil {
 		return nil, err
 	}
-	return s.library.program(ctx, number)
+	return j.program(ctx, number)
 }
 
 // sniffedBytes is how much of a file is looked at to tell its format.
@@ -168,7 +177,11 @@ const (
 
 // PreviewRecording says how a file would be understood and keeps nothing.
 func (s *Server) PreviewRecording(ctx context.Context, request PreviewRecordingRequestObject) (PreviewRecordingResponseObject, error) {
-	name, o, err := s.readingOptions(ctx, UploadRecordingParams(request.Params))
+	j, err := s.shelf(ctx, request.Job)
+	if err != nil {
+		return nil, err
+	}
+	name, o, err := s.readingOptions(ctx, j, UploadRecordingParams(request.Params))
 	if err != nil {
 		return nil, err
 	}
@@ -182,7 +195,7 @@ func (s *Server) PreviewRecording(ctx context.Context, request PreviewRecordingR
 	u := r.Understood
 	v := PreviewRecording200JSONResponse{Clock: clockView(r.Clock, r.Start), Columns: []PreviewColumn{}, Rows: [][]string{}, Notes: append([]string{}, r.Notes...), Whole: r.Rows < previewed,
 		Understood: Understood{Format: u.Format, Separator: u.Separator, Decimal: u.Decimal, TimeColumn: u.TimeColumn, TimeFormat: u.TimeFormat, Zone: u.Zone}}
-	p, err := s.newest(ctx)
+	p, err := j.newest(ctx)
 	if err != nil {
 		return nil, err
 	}

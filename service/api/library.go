@@ -2,6 +2,7 @@ package api
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"math"
 	"net/http"
@@ -21,10 +22,9 @@ import (
 // bench, and what the bench made of it. Revisions and recordings never change,
 // so nothing in it grows stale; one that is deleted is forgotten.
 type library struct {
-	store    *store.Store
 	bench    *crew
-	programs *cache[int64, *program]
-	readings *cache[int64, *recording.Recording]
+	programs *cache[keptKey, *program]
+	readings *cache[keptKey, *recording.Recording]
 	traces   *cache[traceKey, *recording.Column]
 	replays  *cache[replayKey, *played]
 }
@@ -42,13 +42,18 @@ type played struct {
 	took  time.Duration
 }
 
+// A keptKey names a revision, or a recording, of a job.
+type keptKey struct{ job, number int64 }
+
 type traceKey struct {
+	job                 int64
 	revision, recording int64
 	point               string
 	played              string // otherwise than written; empty for an input, which it leaves alone
 }
 
 type replayKey struct {
+	job                 int64
 	revision, recording int64
 	from, to, played    string
 	page                int // of its transitions, in pages of replayPage
@@ -58,12 +63,11 @@ type replayKey struct {
 const replayPage = 100_000
 
 // newLibrary makes a library that takes so many bytes at the most.
-func newLibrary(s *store.Store, b *crew, memory int64) *library {
+func newLibrary(b *crew, memory int64) *library {
 	return &library{
-		store:    s,
 		bench:    b,
-		programs: newCache[int64, *program](memory / 8),
-		readings: newCache[int64, *recording.Recording](memory / 2),
+		programs: newCache[keptKey, *program](memory / 8),
+		readings: newCache[keptKey, *recording.Recording](memory / 2),
 		traces:   newCache[traceKey, *recording.Column](memory / 4),
 		replays:  newCache[replayKey, *played](memory / 8),
 	}
@@ -72,12 +76,30 @@ func newLibrary(s *store.Store, b *crew, memory int64) *library {
 // programSize is about how many bytes a compiled job takes for each of its text.
 const programSize = 24
 
+// A shelf is the part of the library that belongs to one job.
+type shelf struct {
+	*library
+	*store.Job
+}
+
+// shelf finds the job of a request.
+func (s *Server) shelf(ctx context.Context, name string) (*shelf, error) {
+	j, err := s.store.Job(ctx, name)
+	if errors.Is(err, store.ErrNotFound) {
+		return nil, refuse(http.StatusNotFound, "No job here is named "+shown(name)+".")
+	}
+	if err != nil {
+		return nil, err
+	}
+	return &shelf{s.library, j}, nil
+}
+
 // program is the compiled job of a revision.
-func (l *library) program(ctx context.Context, revision int64) (*program, error) {
-	if p, ok := l.programs.get(revision); ok {
+func (j *shelf) program(ctx context.Context, revision int64) (*program, error) {
+	if p, ok := j.programs.get(keptKey{j.ID, revision}); ok {
 		return p, nil
 	}
-	_, sheets, err := l.store.Revision(ctx, revision)
+	_, sheets, err := j.Revision(ctx, revision)
 	if err != nil {
 		return nil, err
 	}
@@ -90,16 +112,16 @@ func (l *library) program(ctx context.Context, revision int64) (*program, error)
 		size += int64(len(s.Text)) * programSize
 	}
 	p := &program{compiled, found}
-	l.programs.add(revision, p, size)
+	j.programs.add(keptKey{j.ID, revision}, p, size)
 	return p, nil
 }
 
 // recording is a whole recording with its readings.
-func (l *library) recording(ctx context.Context, id int64) (*recording.Recording, error) {
-	if r, ok := l.readings.get(id); ok {
+func (j *shelf) recording(ctx context.Context, id int64) (*recording.Recording, error) {
+	if r, ok := j.readings.get(keptKey{j.ID, id}); ok {
 		return r, nil
 	}
-	r, err := l.store.Readings(ctx, id, math.MinInt64, math.MaxInt64)
+	r, err := j.Readings(ctx, id, math.MinInt64, math.MaxInt64)
 	if err != nil {
 		return nil, err
 	}
@@ -107,7 +129,7 @@ func (l *library) recording(ctx context.Context, id int64) (*recording.Recording
 	for _, c := range r.Columns {
 		size += columnSize(c)
 	}
-	l.readings.add(id, r, size)
+	j.readings.add(keptKey{j.ID, id}, r, size)
 	return r, nil
 }
 
@@ -116,11 +138,11 @@ func columnSize(c *recording.Column) int64 { return 256 + int64(c.Len())*16 }
 
 // part is a recording from one time to another, as people write them; empty
 // for its start and end. Only the blocks of that part are read.
-func (l *library) part(ctx context.Context, id int64, from, to string) (*recording.Recording, error) {
+func (j *shelf) part(ctx context.Context, id int64, from, to string) (*recording.Recording, error) {
 	if from == "" && to == "" {
-		return l.recording(ctx, id)
+		return j.recording(ctx, id)
 	}
-	known, err := l.store.Recording(ctx, id)
+	known, err := j.Recording(ctx, id)
 	if err != nil {
 		return nil, err
 	}
@@ -129,7 +151,7 @@ func (l *library) part(ctx context.Context, id int64, from, to string) (*recordi
 	if err != nil {
 		return nil, refusal(err)
 	}
-	r, err := l.store.Readings(ctx, id, first, last)
+	r, err := j.Readings(ctx, id, first, last)
 	if err != nil {
 		return nil, err
 	}
@@ -167,9 +189,9 @@ func (o otherwise) options() (bench.Options, error) {
 
 // replay plays a recording, or has done it just before. It keeps one page of the
 // transitions.
-func (l *library) replay(ctx context.Context, p *program, key replayKey, o otherwise) (*played, error) {
-	key.played = o.key()
-	if r, ok := l.replays.get(key); ok {
+func (j *shelf) replay(ctx context.Context, p *program, key replayKey, o otherwise) (*played, error) {
+	key.job, key.played = j.ID, o.key()
+	if r, ok := j.replays.get(key); ok {
 		return r, nil
 	}
 	options, err := o.options()
@@ -177,8 +199,8 @@ func (l *library) replay(ctx context.Context, p *program, key replayKey, o other
 		return nil, err
 	}
 	options.First, options.Most = key.page*replayPage, replayPage
-	return do(ctx, l.bench, func(work context.Context) (*played, error) {
-		r, err := l.part(work, key.recording, key.from, key.to)
+	return do(ctx, j.bench, func(work context.Context) (*played, error) {
+		r, err := j.part(work, key.recording, key.from, key.to)
 		if err != nil {
 			return nil, err
 		}
@@ -192,7 +214,7 @@ func (l *library) replay(ctx context.Context, p *program, key replayKey, o other
 		if v.chart, err = plot.FromReplay(v.Result, p.Job.Title, ""); err != nil {
 			return nil, refusal(err)
 		}
-		l.replays.add(key, v, v.size())
+		j.replays.add(key, v, v.size())
 		return v, nil
 	})
 }
@@ -214,31 +236,31 @@ func (v *played) size() int64 {
 
 // trace is an input as the rules of a revision see it over a recording, or an
 // analog output as they drive it; nil if the recording does not have the input.
-func (l *library) trace(ctx context.Context, revision, recordingID int64, point string, o otherwise) (*recording.Recording, *recording.Column, error) {
-	p, err := l.program(ctx, revision)
+func (j *shelf) trace(ctx context.Context, revision, recordingID int64, point string, o otherwise) (*recording.Recording, *recording.Column, error) {
+	p, err := j.program(ctx, revision)
 	if err != nil {
 		return nil, nil, err
 	}
-	r, err := l.recording(ctx, recordingID)
+	r, err := j.recording(ctx, recordingID)
 	if err != nil {
 		return nil, nil, err
 	}
-	key := traceKey{revision: revision, recording: recordingID, point: point}
+	key := traceKey{job: j.ID, revision: revision, recording: recordingID, point: point}
 	input, derived, output := p.Index(logic.InputKind, point), p.Index(logic.DerivedKind, point), p.Index(logic.OutputKind, point)
 	if output >= 0 {
 		key.played = o.key()
 	}
-	if c, ok := l.traces.get(key); ok {
+	if c, ok := j.traces.get(key); ok {
 		return r, c, nil
 	}
-	c, err := do(ctx, l.bench, func(work context.Context) (*recording.Column, error) {
+	c, err := do(ctx, j.bench, func(work context.Context) (*recording.Column, error) {
 		switch {
 		case input >= 0:
 			return bench.Trace(p.Program, r, input, stop(work))
 		case derived >= 0:
 			return bench.TraceDerived(p.Program, r, derived, stop(work))
 		case output >= 0 && p.Outputs[output].Analog():
-			return l.level(work, p, r, key, o)
+			return j.level(work, p, r, key, o)
 		}
 		return nil, fmt.Errorf("revision %d has no input and no analog output named %s: %w", revision, point, store.ErrNotFound)
 	})
@@ -246,14 +268,14 @@ func (l *library) trace(ctx context.Context, revision, recordingID int64, point 
 		return nil, nil, refusal(err)
 	}
 	if c != nil {
-		l.traces.add(key, c, columnSize(c))
+		j.traces.add(key, c, columnSize(c))
 	}
 	return r, c, nil
 }
 
 // level is what the rules do with an analog output over a recording. The other
 // outputs of the same replay are kept as well.
-func (l *library) level(work context.Context, p *program, r *recording.Recording, key traceKey, o otherwise) (*recording.Column, error) {
+func (j *shelf) level(work context.Context, p *program, r *recording.Recording, key traceKey, o otherwise) (*recording.Column, error) {
 	options, err := o.options()
 	if err != nil {
 		return nil, err
@@ -267,22 +289,30 @@ func (l *library) level(work context.Context, p *program, r *recording.Recording
 		if c := result.Level(i); c != nil {
 			other := key
 			other.point = c.Name
-			l.traces.add(other, c, columnSize(c))
+			j.traces.add(other, c, columnSize(c))
 		}
 	}
 	return result.Level(p.Index(logic.OutputKind, key.point)), nil
 }
 
 // forgetRevision gives up what was made of a revision that is deleted.
-func (l *library) forgetRevision(number int64) {
-	l.programs.forget(func(n int64) bool { return n == number })
-	l.traces.forget(func(k traceKey) bool { return k.revision == number })
-	l.replays.forget(func(k replayKey) bool { return k.revision == number })
+func (j *shelf) forgetRevision(number int64) {
+	j.programs.forget(func(k keptKey) bool { return k == keptKey{j.ID, number} })
+	j.traces.forget(func(k traceKey) bool { return k.job == j.ID && k.revision == number })
+	j.replays.forget(func(k replayKey) bool { return k.job == j.ID && k.revision == number })
 }
 
 // forgetRecording does the same for a recording.
-func (l *library) forgetRecording(id int64) {
-	l.readings.forget(func(n int64) bool { return n == id })
-	l.traces.forget(func(k traceKey) bool { return k.recording == id })
-	l.replays.forget(func(k replayKey) bool { return k.recording == id })
+func (j *shelf) forgetRecording(id int64) {
+	j.readings.forget(func(k keptKey) bool { return k == keptKey{j.ID, id} })
+	j.traces.forget(func(k traceKey) bool { return k.job == j.ID && k.recording == id })
+	j.replays.forget(func(k replayKey) bool { return k.job == j.ID && k.recording == id })
+}
+
+// forgetAll does the same for a whole job.
+func (j *shelf) forgetAll() {
+	j.programs.forget(func(k keptKey) bool { return k.job == j.ID })
+	j.readings.forget(func(k keptKey) bool { return k.job == j.ID })
+	j.traces.forget(func(k traceKey) bool { return k.job == j.ID })
+	j.replays.forget(func(k replayKey) bool { return k.job == j.ID })
 }

@@ -71,8 +71,8 @@ func places(c *signal.Chain) []Place {
 }
 
 // analog finds an analog input of a revision.
-func (s *Server) analog(ctx context.Context, revision int64, name string) (*logic.Input, error) {
-	p, err := s.library.program(ctx, revision)
+func (j *shelf) analog(ctx context.Context, revision int64, name string) (*logic.Input, error) {
+	p, err := j.program(ctx, revision)
 	if err != nil {
 		return nil, err
 	}
@@ -88,7 +88,11 @@ func (s *Server) analog(ctx context.Context, revision int64, name string) (*logi
 
 // GetScale takes a reading through a chain.
 func (s *Server) GetScale(ctx context.Context, request GetScaleRequestObject) (GetScaleResponseObject, error) {
-	in, err := s.analog(ctx, request.Params.Revision, request.Params.Input)
+	j, err := s.shelf(ctx, request.Job)
+	if err != nil {
+		return nil, err
+	}
+	in, err := j.analog(ctx, request.Params.Revision, request.Params.Input)
 	if err != nil {
 		return nil, err
 	}
@@ -115,7 +119,11 @@ const curvePoints = 121
 
 // GetCurve draws an input's chain from the reading to the value.
 func (s *Server) GetCurve(ctx context.Context, request GetCurveRequestObject) (GetCurveResponseObject, error) {
-	in, err := s.analog(ctx, request.Params.Revision, request.Params.Input)
+	j, err := s.shelf(ctx, request.Job)
+	if err != nil {
+		return nil, err
+	}
+	in, err := j.analog(ctx, request.Params.Revision, request.Params.Input)
 	if err != nil {
 		return nil, err
 	}
@@ -143,8 +151,12 @@ func (s *Server) GetCurve(ctx context.Context, request GetCurveRequestObject) (G
 
 // GetHistogram counts how often an input was where.
 func (s *Server) GetHistogram(ctx context.Context, request GetHistogramRequestObject) (GetHistogramResponseObject, error) {
+	j, err := s.shelf(ctx, request.Job)
+	if err != nil {
+		return nil, err
+	}
 	q := request.Params
-	_, c, err := s.library.trace(ctx, q.Revision, q.Recording, q.Point, otherwise{})
+	_, c, err := j.trace(ctx, q.Revision, q.Recording, q.Point, otherwise{})
 	if err != nil {
 		return nil, refusal(err)
 	}
@@ -157,7 +169,7 @@ func (s *Server) GetHistogram(ctx context.Context, request GetHistogramRequestOb
 
 // keep keeps a job with one sheet changed as the next revision; that it was made
 // of must be the newest.
-func (s *Server) keep(ctx context.Context, base int64, sources []sheet.Source, name, text, note string) (int64, error) {
+func (s *Server) keep(ctx context.Context, j *shelf, base int64, sources []sheet.Source, name, text, note string) (int64, error) {
 	changed := bench.Changed(sources, name, text)
 	job, _, found, err := s.check(ctx, changed)
 	if err != nil {
@@ -166,14 +178,22 @@ func (s *Server) keep(ctx context.Context, base int64, sources []sheet.Source, n
 	if sheet.HasErrors(found) {
 		return 0, &failure{http.StatusUnprocessableEntity, "The job would have errors and was not kept.", found}
 	}
-	r, err := s.store.AddRevision(ctx, store.Revision{Title: job.Title, Note: note, Created: s.now().UnixNano(), Inputs: len(job.Inputs), Outputs: len(job.Outputs), Rules: len(job.Rules), Warnings: len(found)}, changed, base)
+	plays, err := j.plays(ctx, job, nil)
+	if err != nil {
+		return 0, err
+	}
+	r, _, err := j.AddRevision(ctx, s.revisionOf(job, note, len(found)), changed, plays, base)
 	return r.Number, outdated(err, base)
 }
 
 // Calibrate makes an input's calibration, and keeps it if it is asked to.
 func (s *Server) Calibrate(ctx context.Context, request CalibrateRequestObject) (CalibrateResponseObject, error) {
+	j, err := s.shelf(ctx, request.Job)
+	if err != nil {
+		return nil, err
+	}
 	body := request.Body
-	_, sources, err := s.store.Revision(ctx, body.Revision)
+	_, sources, err := j.Revision(ctx, body.Revision)
 	if err != nil {
 		return nil, err
 	}
@@ -212,7 +232,7 @@ func (s *Server) Calibrate(ctx context.Context, request CalibrateRequestObject) 
 		v.Points = append(v.Points, point)
 	}
 	if body.Keep != nil && *body.Keep {
-		number, err := s.keep(ctx, body.Revision, sources, c.Sheet, c.Text, c.Input+" "+comment)
+		number, err := s.keep(ctx, j, body.Revision, sources, c.Sheet, c.Text, c.Input+" "+comment)
 		if err != nil {
 			return nil, err
 		}
@@ -223,16 +243,20 @@ func (s *Server) Calibrate(ctx context.Context, request CalibrateRequestObject) 
 
 // Teach proposes a trip point, and keeps it as a rule if it is asked to.
 func (s *Server) Teach(ctx context.Context, request TeachRequestObject) (TeachResponseObject, error) {
+	j, err := s.shelf(ctx, request.Job)
+	if err != nil {
+		return nil, err
+	}
 	body := request.Body
-	_, sources, err := s.store.Revision(ctx, body.Revision)
+	_, sources, err := j.Revision(ctx, body.Revision)
 	if err != nil {
 		return nil, err
 	}
-	p, err := s.library.program(ctx, body.Revision)
+	p, err := j.program(ctx, body.Revision)
 	if err != nil {
 		return nil, err
 	}
-	r, err := s.library.recording(ctx, body.Recording)
+	r, err := j.recording(ctx, body.Recording)
 	if err != nil {
 		return nil, err
 	}
@@ -270,7 +294,7 @@ func (s *Server) Teach(ctx context.Context, request TeachRequestObject) (TeachRe
 		if err != nil {
 			return nil, refuse(http.StatusUnprocessableEntity, err.Error())
 		}
-		number, err := s.keep(ctx, body.Revision, sources, file, changed, "Rule "+rule+", taught from a recording")
+		number, err := s.keep(ctx, j, body.Revision, sources, file, changed, "Rule "+rule+", taught from a recording")
 		if err != nil {
 			return nil, err
 		}

@@ -2,12 +2,14 @@ package api
 
 import (
 	"context"
+	"encoding/hex"
 	"errors"
 	"fmt"
 	"io"
 	"math"
 	"net/http"
 	"os"
+	"strings"
 
 	"rectura/core/recording"
 	"rectura/core/recording/format"
@@ -15,8 +17,12 @@ import (
 )
 
 // ListRecordings lists all recordings.
-func (s *Server) ListRecordings(ctx context.Context, _ ListRecordingsRequestObject) (ListRecordingsResponseObject, error) {
-	all, err := s.store.Recordings(ctx)
+func (s *Server) ListRecordings(ctx context.Context, request ListRecordingsRequestObject) (ListRecordingsResponseObject, error) {
+	j, err := s.shelf(ctx, request.Job)
+	if err != nil {
+		return nil, err
+	}
+	all, err := j.Recordings(ctx)
 	if err != nil {
 		return nil, err
 	}
@@ -29,7 +35,11 @@ func (s *Server) ListRecordings(ctx context.Context, _ ListRecordingsRequestObje
 
 // GetRecording shows one recording.
 func (s *Server) GetRecording(ctx context.Context, request GetRecordingRequestObject) (GetRecordingResponseObject, error) {
-	r, err := s.store.Recording(ctx, request.Id)
+	j, err := s.shelf(ctx, request.Job)
+	if err != nil {
+		return nil, err
+	}
+	r, err := j.Recording(ctx, request.Id)
 	if err != nil {
 		return nil, err
 	}
@@ -38,18 +48,50 @@ func (s *Server) GetRecording(ctx context.Context, request GetRecordingRequestOb
 
 // DeleteRecording deletes a recording with its readings.
 func (s *Server) DeleteRecording(ctx context.Context, request DeleteRecordingRequestObject) (DeleteRecordingResponseObject, error) {
-	if err := s.store.DeleteRecording(ctx, request.Id); err != nil {
+	j, err := s.shelf(ctx, request.Job)
+	if err != nil {
 		return nil, err
 	}
-	s.library.forgetRecording(request.Id)
+	if err := j.DeleteRecording(ctx, request.Id); err != nil {
+		return nil, err
+	}
+	j.forgetRecording(request.Id)
 	return DeleteRecording204Response{}, nil
+}
+
+// RenameRecording gives a recording another name.
+func (s *Server) RenameRecording(ctx context.Context, request RenameRecordingRequestObject) (RenameRecordingResponseObject, error) {
+	j, err := s.shelf(ctx, request.Job)
+	if err != nil {
+		return nil, err
+	}
+	name := strings.TrimSpace(request.Body.Name)
+	if name == "" {
+		return nil, refuse(http.StatusUnprocessableEntity, "A recording needs a name.")
+	}
+	err = j.RenameRecording(ctx, request.Id, name)
+	if errors.Is(err, store.ErrExists) {
+		return nil, refuse(http.StatusConflict, "There is a recording named "+shown(name)+" already; choose another name.")
+	}
+	if err != nil {
+		return nil, err
+	}
+	r, err := j.Recording(ctx, request.Id)
+	if err != nil {
+		return nil, err
+	}
+	return RenameRecording200JSONResponse(recordingView(r)), nil
 }
 
 // ExportRecording gives a recording as a file. It is written to its end before
 // the first byte is sent, so that what arrives is whole.
 func (s *Server) ExportRecording(ctx context.Context, request ExportRecordingRequestObject) (ExportRecordingResponseObject, error) {
+	j, err := s.shelf(ctx, request.Job)
+	if err != nil {
+		return nil, err
+	}
 	file, err := do(ctx, s.bench, func(work context.Context) (*exported, error) {
-		r, err := s.library.recording(work, request.Id)
+		r, err := j.recording(work, request.Id)
 		if err != nil {
 			return nil, err
 		}
@@ -119,6 +161,10 @@ func (w *stoppableWriter) Write(p []byte) (int, error) {
 func recordingView(r *store.Recording) Recording {
 	v := Recording{Id: r.ID, Name: r.Name, Uploaded: r.Uploaded, Clock: clockView(r.Clock, r.Start), Seconds: seconds(r.End - r.Start),
 		Rows: r.Rows, Samples: r.Samples(), Bytes: r.Bytes, Columns: []Column{}, Notes: append([]string{}, r.Notes...), Understood: r.Understood}
+	if len(r.File) > 0 {
+		file := hex.EncodeToString(r.File)
+		v.Checksum = &file
+	}
 	for _, c := range r.Columns {
 		column := Column{Name: c.Name, Unit: c.Unit, Samples: c.Samples}
 		if !math.IsNaN(c.Min) {

@@ -19,12 +19,16 @@ const defaultMost = 5000
 
 // Replay plays a stored recording through a stored revision.
 func (s *Server) Replay(ctx context.Context, request ReplayRequestObject) (ReplayResponseObject, error) {
-	body := request.Body
-	p, err := s.library.program(ctx, body.Revision)
+	j, err := s.shelf(ctx, request.Job)
 	if err != nil {
 		return nil, err
 	}
-	known, err := s.store.Recording(ctx, body.Recording)
+	body := request.Body
+	p, err := j.program(ctx, body.Revision)
+	if err != nil {
+		return nil, err
+	}
+	known, err := j.Recording(ctx, body.Recording)
 	if err != nil {
 		return nil, err
 	}
@@ -42,7 +46,7 @@ func (s *Server) Replay(ctx context.Context, request ReplayRequestObject) (Repla
 		}
 	}
 	key := replayKey{revision: body.Revision, recording: body.Recording, from: text(body.From), to: text(body.To), page: first / replayPage}
-	v, err := s.library.replay(ctx, p, key, o)
+	v, err := j.replay(ctx, p, key, o)
 	if err != nil {
 		return nil, err
 	}
@@ -244,8 +248,12 @@ func merge(all []bench.Span) (spans []laneSpan, merged int) {
 // GetSeries gives an input or an analog output for a window and a number of
 // pixels.
 func (s *Server) GetSeries(ctx context.Context, request GetSeriesRequestObject) (GetSeriesResponseObject, error) {
+	j, err := s.shelf(ctx, request.Job)
+	if err != nil {
+		return nil, err
+	}
 	q := request.Params
-	r, c, err := s.library.trace(ctx, q.Revision, q.Recording, q.Point, playedBy(q.Set, q.Scan))
+	r, c, err := j.trace(ctx, q.Revision, q.Recording, q.Point, playedBy(q.Set, q.Scan))
 	if err != nil {
 		return nil, err
 	}
@@ -302,8 +310,12 @@ func seriesView(c *recording.Column, from, to int64, pixels int, origin int64) S
 
 // GetValues gives the analog inputs and outputs at one time.
 func (s *Server) GetValues(ctx context.Context, request GetValuesRequestObject) (GetValuesResponseObject, error) {
+	j, err := s.shelf(ctx, request.Job)
+	if err != nil {
+		return nil, err
+	}
 	q := request.Params
-	p, err := s.library.program(ctx, q.Revision)
+	p, err := j.program(ctx, q.Revision)
 	if err != nil {
 		return nil, err
 	}
@@ -320,7 +332,7 @@ func (s *Server) GetValues(ctx context.Context, request GetValuesRequestObject) 
 	}
 	answer := GetValues200JSONResponse{}
 	for _, name := range names {
-		r, c, err := s.library.trace(ctx, q.Revision, q.Recording, name, playedBy(q.Set, q.Scan))
+		r, c, err := j.trace(ctx, q.Revision, q.Recording, name, playedBy(q.Set, q.Scan))
 		if err != nil {
 			return nil, err
 		}

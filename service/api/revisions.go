@@ -2,6 +2,8 @@ package api
 
 import (
 	"context"
+	"encoding/hex"
+	"errors"
 	"net/http"
 
 	"rectura/core/logic"
@@ -11,8 +13,12 @@ import (
 )
 
 // ListRevisions lists all revisions.
-func (s *Server) ListRevisions(ctx context.Context, _ ListRevisionsRequestObject) (ListRevisionsResponseObject, error) {
-	all, err := s.store.Revisions(ctx)
+func (s *Server) ListRevisions(ctx context.Context, request ListRevisionsRequestObject) (ListRevisionsResponseObject, error) {
+	j, err := s.shelf(ctx, request.Job)
+	if err != nil {
+		return nil, err
+	}
+	all, err := j.Revisions(ctx)
 	if err != nil {
 		return nil, err
 	}
@@ -29,6 +35,10 @@ func revisionView(r store.Revision) Revision {
 
 // PushRevision checks a job and keeps it as the next revision.
 func (s *Server) PushRevision(ctx context.Context, request PushRevisionRequestObject) (PushRevisionResponseObject, error) {
+	j, err := s.shelf(ctx, request.Job)
+	if err != nil {
+		return nil, err
+	}
 	body := request.Body
 	sheets, err := sheetSources(body.Sheets)
 	if err != nil {
@@ -41,28 +51,81 @@ func (s *Server) PushRevision(ctx context.Context, request PushRevisionRequestOb
 	if sheet.HasErrors(found) {
 		return nil, &failure{http.StatusUnprocessableEntity, "The job has errors and was not kept; mend them and push again.", found}
 	}
-	r := store.Revision{Title: job.Title, Created: s.now().UnixNano(), Inputs: len(job.Inputs), Outputs: len(job.Outputs), Rules: len(job.Rules), Warnings: len(found)}
-	if body.Note != nil {
-		r.Note = *body.Note
+	plays, err := j.plays(ctx, job, body.Plays)
+	if err != nil {
+		return nil, err
 	}
 	var base int64
 	if body.Base != nil {
 		base = *body.Base
 	}
-	r, err = s.store.AddRevision(ctx, r, sheets, base)
+	r, kept, err := j.AddRevision(ctx, s.revisionOf(job, text(body.Note), len(found)), sheets, plays, base)
 	if err != nil {
 		return nil, outdated(err, base)
+	}
+	if !kept {
+		return PushRevision200JSONResponse(revisionView(r)), nil
 	}
 	return PushRevision201JSONResponse(revisionView(r)), nil
 }
 
+// revisionOf describes a checked job as a revision.
+func (s *Server) revisionOf(job *sheet.Job, note string, warnings int) store.Revision {
+	return store.Revision{Title: job.Title, Note: note, Created: s.now().UnixNano(), Inputs: len(job.Inputs), Outputs: len(job.Outputs), Rules: len(job.Rules), Warnings: warnings}
+}
+
+// plays are the recordings that the trials of a job play: those of the checksums that
+// are given, or, where nothing is said, those of the newest revision under the same
+// paths.
+func (j *shelf) plays(ctx context.Context, job *sheet.Job, said *[]Plays) ([]store.Play, error) {
+	ids := map[string]int64{}
+	if said == nil {
+		newest, err := j.Newest(ctx)
+		if err == nil {
+			ids, err = j.Plays(ctx, newest)
+		}
+		if err != nil && !errors.Is(err, store.ErrNotFound) {
+			return nil, err
+		}
+	} else {
+		kept, err := j.Recordings(ctx)
+		if err != nil {
+			return nil, err
+		}
+		files := map[string]int64{}
+		for _, r := range kept {
+			files[hex.EncodeToString(r.File)] = r.ID
+		}
+		for _, p := range *said {
+			id, there := files[p.Checksum]
+			if !there {
+				return nil, refuse(http.StatusUnprocessableEntity, "The recording "+shown(p.Path)+" with the checksum "+p.Checksum+" is not kept here; send it first.")
+			}
+			ids[p.Path] = id
+		}
+	}
+	plays, seen := []store.Play{}, map[string]bool{}
+	for _, t := range job.Trials {
+		path := t.Play.Text
+		if id, there := ids[path]; there && !seen[path] {
+			seen[path] = true
+			plays = append(plays, store.Play{Path: path, Recording: id})
+		}
+	}
+	return plays, nil
+}
+
 // GetRevision shows one revision with what its sheets declare.
 func (s *Server) GetRevision(ctx context.Context, request GetRevisionRequestObject) (GetRevisionResponseObject, error) {
-	r, sheets, err := s.store.Revision(ctx, request.Number)
+	j, err := s.shelf(ctx, request.Job)
 	if err != nil {
 		return nil, err
 	}
-	p, err := s.library.program(ctx, request.Number)
+	r, sheets, err := j.Revision(ctx, request.Number)
+	if err != nil {
+		return nil, err
+	}
+	p, err := j.program(ctx, request.Number)
 	if err != nil {
 		return nil, err
 	}
@@ -149,9 +212,13 @@ func quantities(all []unit.Quantity) []Quantity {
 
 // DeleteRevision deletes a revision; the newest one stays.
 func (s *Server) DeleteRevision(ctx context.Context, request DeleteRevisionRequestObject) (DeleteRevisionResponseObject, error) {
-	if err := s.store.DeleteRevision(ctx, request.Number); err != nil {
+	j, err := s.shelf(ctx, request.Job)
+	if err != nil {
 		return nil, err
 	}
-	s.library.forgetRevision(request.Number)
+	if err := j.DeleteRevision(ctx, request.Number); err != nil {
+		return nil, err
+	}
+	j.forgetRevision(request.Number)
 	return DeleteRevision204Response{}, nil
 }

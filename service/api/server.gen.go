@@ -551,6 +551,20 @@ type Histogram struct {
 	Unit   string  `json:"unit"`
 }
 
+// Job defines model for Job.
+type Job struct {
+	Created time.Time `json:"created"`
+	Name    string    `json:"name"`
+
+	// Newest The number of the newest revision; 0 where there is none.
+	Newest     int64 `json:"newest"`
+	Recordings int   `json:"recordings"`
+	Revisions  int   `json:"revisions"`
+
+	// Title Of the newest revision; empty where there is none.
+	Title string `json:"title"`
+}
+
 // Lane defines model for Lane.
 type Lane struct {
 	// Kind plant: what the recording says of an output
@@ -566,6 +580,15 @@ type Lane struct {
 
 // LaneKind plant: what the recording says of an output
 type LaneKind string
+
+// Language defines model for Language.
+type Language struct {
+	Declarations []Syntax `json:"declarations"`
+	Units        []string `json:"units"`
+
+	// Words All words that are no names, in alphabetical order.
+	Words []string `json:"words"`
+}
 
 // Lesson defines model for Lesson.
 type Lesson struct {
@@ -675,9 +698,12 @@ type NewDraft struct {
 // NewRevision defines model for NewRevision.
 type NewRevision struct {
 	// Base the revision that this one was made of; it is refused if that is not the newest any more
-	Base   *int64  `json:"base,omitempty"`
-	Note   *string `json:"note,omitempty"`
-	Sheets []Sheet `json:"sheets"`
+	Base *int64  `json:"base,omitempty"`
+	Note *string `json:"note,omitempty"`
+
+	// Plays What its trials play. Left out, each path plays what it plays in the newest revision.
+	Plays  *[]Plays `json:"plays,omitempty"`
+	Sheets []Sheet  `json:"sheets"`
 }
 
 // NextChange defines model for NextChange.
@@ -775,6 +801,15 @@ type PlayedPanel struct {
 	Series Series `json:"series"`
 }
 
+// Plays defines model for Plays.
+type Plays struct {
+	// Checksum The SHA-256 of its file.
+	Checksum string `json:"checksum"`
+
+	// Path Of the recording, as trials write it.
+	Path string `json:"path"`
+}
+
 // Point defines model for Point.
 type Point struct {
 	// Chain The places of an analog input's chain, the reading first and the engineering value last.
@@ -867,19 +902,27 @@ type Reason struct {
 // Recording defines model for Recording.
 type Recording struct {
 	// Bytes what the readings take in the store
-	Bytes   int64    `json:"bytes"`
-	Clock   Clock    `json:"clock"`
-	Columns []Column `json:"columns"`
-	Id      int64    `json:"id"`
-	Name    string   `json:"name"`
-	Notes   []string `json:"notes"`
-	Rows    int      `json:"rows"`
-	Samples int      `json:"samples"`
-	Seconds float64  `json:"seconds"`
+	Bytes int64 `json:"bytes"`
+
+	// Checksum The SHA-256 of the file that it was read from; left out where that is not known.
+	Checksum *string  `json:"checksum,omitempty"`
+	Clock    Clock    `json:"clock"`
+	Columns  []Column `json:"columns"`
+	Id       int64    `json:"id"`
+	Name     string   `json:"name"`
+	Notes    []string `json:"notes"`
+	Rows     int      `json:"rows"`
+	Samples  int      `json:"samples"`
+	Seconds  float64  `json:"seconds"`
 
 	// Understood how the file was read, in words
 	Understood string    `json:"understood"`
 	Uploaded   time.Time `json:"uploaded"`
+}
+
+// RecordingName defines model for RecordingName.
+type RecordingName struct {
+	Name string `json:"name"`
 }
 
 // RenameRequest defines model for RenameRequest.
@@ -1095,6 +1138,13 @@ type Summary struct {
 	Unit             *string  `json:"unit,omitempty"`
 }
 
+// Syntax defines model for Syntax.
+type Syntax struct {
+	// Clauses What its clauses begin with, such as off when.
+	Clauses []string `json:"clauses"`
+	Keyword string   `json:"keyword"`
+}
+
 // TimeWindow defines model for TimeWindow.
 type TimeWindow struct {
 	From float64 `json:"from"`
@@ -1120,6 +1170,34 @@ type Transition struct {
 
 // TransitionKind defines model for Transition.Kind.
 type TransitionKind string
+
+// Trial defines model for Trial.
+type Trial struct {
+	Expectations []Verdict `json:"expectations"`
+	Notes        *[]string `json:"notes,omitempty"`
+
+	// Passed Left out while it has not been played.
+	Passed *bool `json:"passed,omitempty"`
+
+	// Path Of the recording
+	Path   *string    `json:"path,omitempty"`
+	Played *time.Time `json:"played,omitempty"`
+
+	// Plays The recording; left out where it is not kept here.
+	Plays *int64 `json:"plays,omitempty"`
+
+	// Problem Why it could not be played.
+	Problem  *string   `json:"problem,omitempty"`
+	Title    string    `json:"title"`
+	Trial    string    `json:"trial"`
+	Warnings *[]string `json:"warnings,omitempty"`
+}
+
+// TrialsRequest defines model for TrialsRequest.
+type TrialsRequest struct {
+	Revision int64     `json:"revision"`
+	Trials   *[]string `json:"trials,omitempty"`
+}
 
 // Tried defines model for Tried.
 type Tried struct {
@@ -1154,6 +1232,15 @@ type Value struct {
 	Value *float64 `json:"value,omitempty"`
 }
 
+// Verdict defines model for Verdict.
+type Verdict struct {
+	Found *string `json:"found,omitempty"`
+
+	// Passed Left out while it has not been played.
+	Passed *bool  `json:"passed,omitempty"`
+	Text   string `json:"text"`
+}
+
 // Version defines model for Version.
 type Version struct {
 	Go      string `json:"go"`
@@ -1171,6 +1258,9 @@ type Waiting struct {
 	// Seconds for how long it has waited
 	Seconds float64 `json:"seconds"`
 }
+
+// JobName defines model for JobName.
+type JobName = string
 
 // GetCurveParams defines parameters for GetCurve.
 type GetCurveParams struct {
@@ -1271,6 +1361,11 @@ type GetSeriesParams struct {
 	Scan *string `form:"scan,omitempty" json:"scan,omitempty"`
 }
 
+// ListTrialsParams defines parameters for ListTrials.
+type ListTrialsParams struct {
+	Revision int64 `form:"revision" json:"revision"`
+}
+
 // GetValuesParams defines parameters for GetValues.
 type GetValuesParams struct {
 	Revision  int64   `form:"revision" json:"revision"`
@@ -1305,6 +1400,9 @@ type TeachJSONRequestBody = LessonRequest
 // MergeJSONRequestBody defines body for Merge for application/json ContentType.
 type MergeJSONRequestBody = MergeRequest
 
+// RenameRecordingJSONRequestBody defines body for RenameRecording for application/json ContentType.
+type RenameRecordingJSONRequestBody = RecordingName
+
 // RenameJSONRequestBody defines body for Rename for application/json ContentType.
 type RenameJSONRequestBody = RenameRequest
 
@@ -1314,107 +1412,134 @@ type ReplayJSONRequestBody = ReplayRequest
 // PushRevisionJSONRequestBody defines body for PushRevision for application/json ContentType.
 type PushRevisionJSONRequestBody = NewRevision
 
+// PlayTrialsJSONRequestBody defines body for PlayTrials for application/json ContentType.
+type PlayTrialsJSONRequestBody = TrialsRequest
+
 // TryJSONRequestBody defines body for Try for application/json ContentType.
 type TryJSONRequestBody = TryRequest
 
 // ServerInterface represents all server handlers.
 type ServerInterface interface {
-	// Adopt A job with the declarations of a building block. Nothing is kept.
-	// (POST /adoptions)
-	Adopt(ctx echo.Context) error
 	// GetBench How much the bench has to do, and who waits. A request finds itself by the name that it gave in X-Request-ID.
 	// (GET /bench)
 	GetBench(ctx echo.Context) error
-	// Calibrate An input's calibration from readings and their references; kept as a new revision if asked.
-	// (POST /calibrations)
-	Calibrate(ctx echo.Context) error
-	// Check What is to be said of a job that is being written. Nothing is kept.
-	// (POST /checks)
-	Check(ctx echo.Context) error
-	// GetCurve An input's chain as a curve, from the reading to the value.
-	// (GET /curves)
-	GetCurve(ctx echo.Context, params GetCurveParams) error
-	// GetDifference The declarations that two revisions have differently.
-	// (GET /differences)
-	GetDifference(ctx echo.Context, params GetDifferenceParams) error
-	// DeleteDraft Throw a draft away.
-	// (DELETE /drafts/{owner})
-	DeleteDraft(ctx echo.Context, owner string) error
-	// GetDraft What somebody has written and not kept as a revision.
-	// (GET /drafts/{owner})
-	GetDraft(ctx echo.Context, owner string) error
-	// PutDraft Keep a draft, with or without errors, in the place of the owner's last one.
-	// (PUT /drafts/{owner})
-	PutDraft(ctx echo.Context, owner string) error
-	// Explain Why an input, a rule or an output is as it is at a time of a replay, or why it is not otherwise.
-	// (POST /explanations)
-	Explain(ctx echo.Context) error
 	// GetHealth The process answers.
 	// (GET /health)
 	GetHealth(ctx echo.Context) error
+	// ListJobs All jobs, by name.
+	// (GET /jobs)
+	ListJobs(ctx echo.Context) error
+	// DeleteJob Delete a job with its revisions, recordings and drafts.
+	// (DELETE /jobs/{job})
+	DeleteJob(ctx echo.Context, job JobName) error
+	// GetJob One job.
+	// (GET /jobs/{job})
+	GetJob(ctx echo.Context, job JobName) error
+	// PutJob Make a job of this name, if there is none.
+	// (PUT /jobs/{job})
+	PutJob(ctx echo.Context, job JobName) error
+	// Adopt A job with the declarations of a building block. Nothing is kept.
+	// (POST /jobs/{job}/adoptions)
+	Adopt(ctx echo.Context, job JobName) error
+	// Calibrate An input's calibration from readings and their references; kept as a new revision if asked.
+	// (POST /jobs/{job}/calibrations)
+	Calibrate(ctx echo.Context, job JobName) error
+	// Check What is to be said of a job that is being written. Nothing is kept.
+	// (POST /jobs/{job}/checks)
+	Check(ctx echo.Context, job JobName) error
+	// GetCurve An input's chain as a curve, from the reading to the value.
+	// (GET /jobs/{job}/curves)
+	GetCurve(ctx echo.Context, job JobName, params GetCurveParams) error
+	// GetDifference The declarations that two revisions have differently.
+	// (GET /jobs/{job}/differences)
+	GetDifference(ctx echo.Context, job JobName, params GetDifferenceParams) error
+	// DeleteDraft Throw a draft away.
+	// (DELETE /jobs/{job}/drafts/{owner})
+	DeleteDraft(ctx echo.Context, job JobName, owner string) error
+	// GetDraft What somebody has written and not kept as a revision.
+	// (GET /jobs/{job}/drafts/{owner})
+	GetDraft(ctx echo.Context, job JobName, owner string) error
+	// PutDraft Keep a draft, with or without errors, in the place of the owner's last one.
+	// (PUT /jobs/{job}/drafts/{owner})
+	PutDraft(ctx echo.Context, job JobName, owner string) error
+	// Explain Why an input, a rule or an output is as it is at a time of a replay, or why it is not otherwise.
+	// (POST /jobs/{job}/explanations)
+	Explain(ctx echo.Context, job JobName) error
 	// GetHistogram How often an input, as the rules see it, was where in a recording.
-	// (GET /histograms)
-	GetHistogram(ctx echo.Context, params GetHistogramParams) error
+	// (GET /jobs/{job}/histograms)
+	GetHistogram(ctx echo.Context, job JobName, params GetHistogramParams) error
 	// Teach A trip point from a signal's normal and trouble windows; kept as a rule in a new revision if asked.
-	// (POST /lessons)
-	Teach(ctx echo.Context) error
+	// (POST /jobs/{job}/lessons)
+	Teach(ctx echo.Context, job JobName) error
 	// Merge What was changed from one revision put onto the newest. Nothing is kept.
-	// (POST /merges)
-	Merge(ctx echo.Context) error
+	// (POST /jobs/{job}/merges)
+	Merge(ctx echo.Context, job JobName) error
+	// PreviewRecording Say how a file would be understood, and keep nothing. The file's beginning is enough, but for Parquet.
+	// (POST /jobs/{job}/previews)
+	PreviewRecording(ctx echo.Context, job JobName, params PreviewRecordingParams) error
+	// ListRecordings All recordings, by name.
+	// (GET /jobs/{job}/recordings)
+	ListRecordings(ctx echo.Context, job JobName) error
+	// UploadRecording Keep a recording, from a file of any form that is read.
+	// (POST /jobs/{job}/recordings)
+	UploadRecording(ctx echo.Context, job JobName, params UploadRecordingParams) error
+	// DeleteRecording Delete a recording with its readings. One that a trial of a kept revision plays stays.
+	// (DELETE /jobs/{job}/recordings/{id})
+	DeleteRecording(ctx echo.Context, job JobName, id int64) error
+	// GetRecording One recording, without its readings.
+	// (GET /jobs/{job}/recordings/{id})
+	GetRecording(ctx echo.Context, job JobName, id int64) error
+	// RenameRecording Give a recording another name.
+	// (PATCH /jobs/{job}/recordings/{id})
+	RenameRecording(ctx echo.Context, job JobName, id int64) error
+	// ExportRecording A recording as a file. What is written reads back the same.
+	// (GET /jobs/{job}/recordings/{id}/file)
+	ExportRecording(ctx echo.Context, job JobName, id int64, params ExportRecordingParams) error
+	// Rename A job with one of its names changed in every place. Nothing is kept.
+	// (POST /jobs/{job}/renames)
+	Rename(ctx echo.Context, job JobName) error
+	// Replay Play a stored recording through a stored revision.
+	// (POST /jobs/{job}/replays)
+	Replay(ctx echo.Context, job JobName) error
+	// ListRevisions All revisions of the job, the newest first.
+	// (GET /jobs/{job}/revisions)
+	ListRevisions(ctx echo.Context, job JobName) error
+	// PushRevision Keep a job as the next revision. A job with errors is refused.
+	// (POST /jobs/{job}/revisions)
+	PushRevision(ctx echo.Context, job JobName) error
+	// DeleteRevision Delete a revision. The newest one stays.
+	// (DELETE /jobs/{job}/revisions/{number})
+	DeleteRevision(ctx echo.Context, job JobName, number int64) error
+	// GetRevision One revision, with its points, setpoints and rules.
+	// (GET /jobs/{job}/revisions/{number})
+	GetRevision(ctx echo.Context, job JobName, number int64) error
+	// GetScale A reading through an input's chain, every stage, either way.
+	// (GET /jobs/{job}/scales)
+	GetScale(ctx echo.Context, job JobName, params GetScaleParams) error
+	// GetSeries An input as the rules see it, or an analog output, with the smallest and largest value per pixel.
+	// (GET /jobs/{job}/series)
+	GetSeries(ctx echo.Context, job JobName, params GetSeriesParams) error
+	// ListTrials The trials of a revision, and what came of those that have been played.
+	// (GET /jobs/{job}/trials)
+	ListTrials(ctx echo.Context, job JobName, params ListTrialsParams) error
+	// PlayTrials Play trials of a revision, all if none is named, and keep what comes of them.
+	// (POST /jobs/{job}/trials)
+	PlayTrials(ctx echo.Context, job JobName) error
+	// Try How a rule and its outputs would stand with some values. Nothing is kept.
+	// (POST /jobs/{job}/tries)
+	Try(ctx echo.Context, job JobName) error
+	// GetValues The analog inputs as the rules see them, and the analog outputs, at one time.
+	// (GET /jobs/{job}/values)
+	GetValues(ctx echo.Context, job JobName, params GetValuesParams) error
+	// GetLanguage The words of the language of sheets, as an editor needs them.
+	// (GET /language)
+	GetLanguage(ctx echo.Context) error
 	// ListPatterns The trade's building blocks.
 	// (GET /patterns)
 	ListPatterns(ctx echo.Context) error
-	// PreviewRecording Say how a file would be understood, and keep nothing. The file's beginning is enough, but for Parquet.
-	// (POST /previews)
-	PreviewRecording(ctx echo.Context, params PreviewRecordingParams) error
 	// GetReady The store can be used.
 	// (GET /ready)
 	GetReady(ctx echo.Context) error
-	// ListRecordings All recordings, by name.
-	// (GET /recordings)
-	ListRecordings(ctx echo.Context) error
-	// UploadRecording Keep a recording, from a file of any form that is read.
-	// (POST /recordings)
-	UploadRecording(ctx echo.Context, params UploadRecordingParams) error
-	// DeleteRecording Delete a recording with its readings.
-	// (DELETE /recordings/{id})
-	DeleteRecording(ctx echo.Context, id int64) error
-	// GetRecording One recording, without its readings.
-	// (GET /recordings/{id})
-	GetRecording(ctx echo.Context, id int64) error
-	// ExportRecording A recording as a file. What is written reads back the same.
-	// (GET /recordings/{id}/file)
-	ExportRecording(ctx echo.Context, id int64, params ExportRecordingParams) error
-	// Rename A job with one of its names changed in every place. Nothing is kept.
-	// (POST /renames)
-	Rename(ctx echo.Context) error
-	// Replay Play a stored recording through a stored revision.
-	// (POST /replays)
-	Replay(ctx echo.Context) error
-	// ListRevisions All revisions of the job, the newest first.
-	// (GET /revisions)
-	ListRevisions(ctx echo.Context) error
-	// PushRevision Keep a job as the next revision. A job with errors is refused.
-	// (POST /revisions)
-	PushRevision(ctx echo.Context) error
-	// DeleteRevision Delete a revision. The newest one stays.
-	// (DELETE /revisions/{number})
-	DeleteRevision(ctx echo.Context, number int64) error
-	// GetRevision One revision, with its points, setpoints and rules.
-	// (GET /revisions/{number})
-	GetRevision(ctx echo.Context, number int64) error
-	// GetScale A reading through an input's chain, every stage, either way.
-	// (GET /scales)
-	GetScale(ctx echo.Context, params GetScaleParams) error
-	// GetSeries An input as the rules see it, or an analog output, with the smallest and largest value per pixel.
-	// (GET /series)
-	GetSeries(ctx echo.Context, params GetSeriesParams) error
-	// Try How a rule and its outputs would stand with some values. Nothing is kept.
-	// (POST /tries)
-	Try(ctx echo.Context) error
-	// GetValues The analog inputs as the rules see them, and the analog outputs, at one time.
-	// (GET /values)
-	GetValues(ctx echo.Context, params GetValuesParams) error
 	// GetVersion What program this is.
 	// (GET /version)
 	GetVersion(ctx echo.Context) error
@@ -1423,15 +1548,6 @@ type ServerInterface interface {
 // ServerInterfaceWrapper converts echo contexts to parameters.
 type ServerInterfaceWrapper struct {
 	Handler ServerInterface
-}
-
-// Adopt converts echo context to params.
-func (w *ServerInterfaceWrapper) Adopt(ctx echo.Context) error {
-	var err error
-
-	// Invoke the callback with all the unmarshaled arguments
-	err = w.Handler.Adopt(ctx)
-	return err
 }
 
 // GetBench converts echo context to params.
@@ -1443,27 +1559,130 @@ func (w *ServerInterfaceWrapper) GetBench(ctx echo.Context) error {
 	return err
 }
 
-// Calibrate converts echo context to params.
-func (w *ServerInterfaceWrapper) Calibrate(ctx echo.Context) error {
+// GetHealth converts echo context to params.
+func (w *ServerInterfaceWrapper) GetHealth(ctx echo.Context) error {
 	var err error
 
 	// Invoke the callback with all the unmarshaled arguments
-	err = w.Handler.Calibrate(ctx)
+	err = w.Handler.GetHealth(ctx)
+	return err
+}
+
+// ListJobs converts echo context to params.
+func (w *ServerInterfaceWrapper) ListJobs(ctx echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.ListJobs(ctx)
+	return err
+}
+
+// DeleteJob converts echo context to params.
+func (w *ServerInterfaceWrapper) DeleteJob(ctx echo.Context) error {
+	var err error
+	// ------------- Path parameter "job" -------------
+	var job JobName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "job", ctx.Param("job"), &job, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter job: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.DeleteJob(ctx, job)
+	return err
+}
+
+// GetJob converts echo context to params.
+func (w *ServerInterfaceWrapper) GetJob(ctx echo.Context) error {
+	var err error
+	// ------------- Path parameter "job" -------------
+	var job JobName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "job", ctx.Param("job"), &job, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter job: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.GetJob(ctx, job)
+	return err
+}
+
+// PutJob converts echo context to params.
+func (w *ServerInterfaceWrapper) PutJob(ctx echo.Context) error {
+	var err error
+	// ------------- Path parameter "job" -------------
+	var job JobName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "job", ctx.Param("job"), &job, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter job: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.PutJob(ctx, job)
+	return err
+}
+
+// Adopt converts echo context to params.
+func (w *ServerInterfaceWrapper) Adopt(ctx echo.Context) error {
+	var err error
+	// ------------- Path parameter "job" -------------
+	var job JobName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "job", ctx.Param("job"), &job, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter job: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.Adopt(ctx, job)
+	return err
+}
+
+// Calibrate converts echo context to params.
+func (w *ServerInterfaceWrapper) Calibrate(ctx echo.Context) error {
+	var err error
+	// ------------- Path parameter "job" -------------
+	var job JobName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "job", ctx.Param("job"), &job, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter job: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.Calibrate(ctx, job)
 	return err
 }
 
 // Check converts echo context to params.
 func (w *ServerInterfaceWrapper) Check(ctx echo.Context) error {
 	var err error
+	// ------------- Path parameter "job" -------------
+	var job JobName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "job", ctx.Param("job"), &job, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter job: %s", err))
+	}
 
 	// Invoke the callback with all the unmarshaled arguments
-	err = w.Handler.Check(ctx)
+	err = w.Handler.Check(ctx, job)
 	return err
 }
 
 // GetCurve converts echo context to params.
 func (w *ServerInterfaceWrapper) GetCurve(ctx echo.Context) error {
 	var err error
+	// ------------- Path parameter "job" -------------
+	var job JobName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "job", ctx.Param("job"), &job, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter job: %s", err))
+	}
 
 	// Parameter object where we will unmarshal all parameters from the context
 	var params GetCurveParams
@@ -1482,13 +1701,20 @@ func (w *ServerInterfaceWrapper) GetCurve(ctx echo.Context) error {
 	}
 
 	// Invoke the callback with all the unmarshaled arguments
-	err = w.Handler.GetCurve(ctx, params)
+	err = w.Handler.GetCurve(ctx, job, params)
 	return err
 }
 
 // GetDifference converts echo context to params.
 func (w *ServerInterfaceWrapper) GetDifference(ctx echo.Context) error {
 	var err error
+	// ------------- Path parameter "job" -------------
+	var job JobName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "job", ctx.Param("job"), &job, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter job: %s", err))
+	}
 
 	// Parameter object where we will unmarshal all parameters from the context
 	var params GetDifferenceParams
@@ -1507,13 +1733,21 @@ func (w *ServerInterfaceWrapper) GetDifference(ctx echo.Context) error {
 	}
 
 	// Invoke the callback with all the unmarshaled arguments
-	err = w.Handler.GetDifference(ctx, params)
+	err = w.Handler.GetDifference(ctx, job, params)
 	return err
 }
 
 // DeleteDraft converts echo context to params.
 func (w *ServerInterfaceWrapper) DeleteDraft(ctx echo.Context) error {
 	var err error
+	// ------------- Path parameter "job" -------------
+	var job JobName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "job", ctx.Param("job"), &job, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter job: %s", err))
+	}
+
 	// ------------- Path parameter "owner" -------------
 	var owner string
 
@@ -1523,13 +1757,21 @@ func (w *ServerInterfaceWrapper) DeleteDraft(ctx echo.Context) error {
 	}
 
 	// Invoke the callback with all the unmarshaled arguments
-	err = w.Handler.DeleteDraft(ctx, owner)
+	err = w.Handler.DeleteDraft(ctx, job, owner)
 	return err
 }
 
 // GetDraft converts echo context to params.
 func (w *ServerInterfaceWrapper) GetDraft(ctx echo.Context) error {
 	var err error
+	// ------------- Path parameter "job" -------------
+	var job JobName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "job", ctx.Param("job"), &job, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter job: %s", err))
+	}
+
 	// ------------- Path parameter "owner" -------------
 	var owner string
 
@@ -1539,13 +1781,21 @@ func (w *ServerInterfaceWrapper) GetDraft(ctx echo.Context) error {
 	}
 
 	// Invoke the callback with all the unmarshaled arguments
-	err = w.Handler.GetDraft(ctx, owner)
+	err = w.Handler.GetDraft(ctx, job, owner)
 	return err
 }
 
 // PutDraft converts echo context to params.
 func (w *ServerInterfaceWrapper) PutDraft(ctx echo.Context) error {
 	var err error
+	// ------------- Path parameter "job" -------------
+	var job JobName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "job", ctx.Param("job"), &job, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter job: %s", err))
+	}
+
 	// ------------- Path parameter "owner" -------------
 	var owner string
 
@@ -1555,31 +1805,36 @@ func (w *ServerInterfaceWrapper) PutDraft(ctx echo.Context) error {
 	}
 
 	// Invoke the callback with all the unmarshaled arguments
-	err = w.Handler.PutDraft(ctx, owner)
+	err = w.Handler.PutDraft(ctx, job, owner)
 	return err
 }
 
 // Explain converts echo context to params.
 func (w *ServerInterfaceWrapper) Explain(ctx echo.Context) error {
 	var err error
+	// ------------- Path parameter "job" -------------
+	var job JobName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "job", ctx.Param("job"), &job, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter job: %s", err))
+	}
 
 	// Invoke the callback with all the unmarshaled arguments
-	err = w.Handler.Explain(ctx)
-	return err
-}
-
-// GetHealth converts echo context to params.
-func (w *ServerInterfaceWrapper) GetHealth(ctx echo.Context) error {
-	var err error
-
-	// Invoke the callback with all the unmarshaled arguments
-	err = w.Handler.GetHealth(ctx)
+	err = w.Handler.Explain(ctx, job)
 	return err
 }
 
 // GetHistogram converts echo context to params.
 func (w *ServerInterfaceWrapper) GetHistogram(ctx echo.Context) error {
 	var err error
+	// ------------- Path parameter "job" -------------
+	var job JobName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "job", ctx.Param("job"), &job, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter job: %s", err))
+	}
 
 	// Parameter object where we will unmarshal all parameters from the context
 	var params GetHistogramParams
@@ -1612,40 +1867,52 @@ func (w *ServerInterfaceWrapper) GetHistogram(ctx echo.Context) error {
 	}
 
 	// Invoke the callback with all the unmarshaled arguments
-	err = w.Handler.GetHistogram(ctx, params)
+	err = w.Handler.GetHistogram(ctx, job, params)
 	return err
 }
 
 // Teach converts echo context to params.
 func (w *ServerInterfaceWrapper) Teach(ctx echo.Context) error {
 	var err error
+	// ------------- Path parameter "job" -------------
+	var job JobName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "job", ctx.Param("job"), &job, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter job: %s", err))
+	}
 
 	// Invoke the callback with all the unmarshaled arguments
-	err = w.Handler.Teach(ctx)
+	err = w.Handler.Teach(ctx, job)
 	return err
 }
 
 // Merge converts echo context to params.
 func (w *ServerInterfaceWrapper) Merge(ctx echo.Context) error {
 	var err error
+	// ------------- Path parameter "job" -------------
+	var job JobName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "job", ctx.Param("job"), &job, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter job: %s", err))
+	}
 
 	// Invoke the callback with all the unmarshaled arguments
-	err = w.Handler.Merge(ctx)
-	return err
-}
-
-// ListPatterns converts echo context to params.
-func (w *ServerInterfaceWrapper) ListPatterns(ctx echo.Context) error {
-	var err error
-
-	// Invoke the callback with all the unmarshaled arguments
-	err = w.Handler.ListPatterns(ctx)
+	err = w.Handler.Merge(ctx, job)
 	return err
 }
 
 // PreviewRecording converts echo context to params.
 func (w *ServerInterfaceWrapper) PreviewRecording(ctx echo.Context) error {
 	var err error
+	// ------------- Path parameter "job" -------------
+	var job JobName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "job", ctx.Param("job"), &job, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter job: %s", err))
+	}
 
 	// Parameter object where we will unmarshal all parameters from the context
 	var params PreviewRecordingParams
@@ -1713,31 +1980,36 @@ func (w *ServerInterfaceWrapper) PreviewRecording(ctx echo.Context) error {
 	}
 
 	// Invoke the callback with all the unmarshaled arguments
-	err = w.Handler.PreviewRecording(ctx, params)
-	return err
-}
-
-// GetReady converts echo context to params.
-func (w *ServerInterfaceWrapper) GetReady(ctx echo.Context) error {
-	var err error
-
-	// Invoke the callback with all the unmarshaled arguments
-	err = w.Handler.GetReady(ctx)
+	err = w.Handler.PreviewRecording(ctx, job, params)
 	return err
 }
 
 // ListRecordings converts echo context to params.
 func (w *ServerInterfaceWrapper) ListRecordings(ctx echo.Context) error {
 	var err error
+	// ------------- Path parameter "job" -------------
+	var job JobName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "job", ctx.Param("job"), &job, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter job: %s", err))
+	}
 
 	// Invoke the callback with all the unmarshaled arguments
-	err = w.Handler.ListRecordings(ctx)
+	err = w.Handler.ListRecordings(ctx, job)
 	return err
 }
 
 // UploadRecording converts echo context to params.
 func (w *ServerInterfaceWrapper) UploadRecording(ctx echo.Context) error {
 	var err error
+	// ------------- Path parameter "job" -------------
+	var job JobName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "job", ctx.Param("job"), &job, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter job: %s", err))
+	}
 
 	// Parameter object where we will unmarshal all parameters from the context
 	var params UploadRecordingParams
@@ -1805,13 +2077,21 @@ func (w *ServerInterfaceWrapper) UploadRecording(ctx echo.Context) error {
 	}
 
 	// Invoke the callback with all the unmarshaled arguments
-	err = w.Handler.UploadRecording(ctx, params)
+	err = w.Handler.UploadRecording(ctx, job, params)
 	return err
 }
 
 // DeleteRecording converts echo context to params.
 func (w *ServerInterfaceWrapper) DeleteRecording(ctx echo.Context) error {
 	var err error
+	// ------------- Path parameter "job" -------------
+	var job JobName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "job", ctx.Param("job"), &job, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter job: %s", err))
+	}
+
 	// ------------- Path parameter "id" -------------
 	var id int64
 
@@ -1821,13 +2101,21 @@ func (w *ServerInterfaceWrapper) DeleteRecording(ctx echo.Context) error {
 	}
 
 	// Invoke the callback with all the unmarshaled arguments
-	err = w.Handler.DeleteRecording(ctx, id)
+	err = w.Handler.DeleteRecording(ctx, job, id)
 	return err
 }
 
 // GetRecording converts echo context to params.
 func (w *ServerInterfaceWrapper) GetRecording(ctx echo.Context) error {
 	var err error
+	// ------------- Path parameter "job" -------------
+	var job JobName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "job", ctx.Param("job"), &job, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter job: %s", err))
+	}
+
 	// ------------- Path parameter "id" -------------
 	var id int64
 
@@ -1837,13 +2125,45 @@ func (w *ServerInterfaceWrapper) GetRecording(ctx echo.Context) error {
 	}
 
 	// Invoke the callback with all the unmarshaled arguments
-	err = w.Handler.GetRecording(ctx, id)
+	err = w.Handler.GetRecording(ctx, job, id)
+	return err
+}
+
+// RenameRecording converts echo context to params.
+func (w *ServerInterfaceWrapper) RenameRecording(ctx echo.Context) error {
+	var err error
+	// ------------- Path parameter "job" -------------
+	var job JobName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "job", ctx.Param("job"), &job, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter job: %s", err))
+	}
+
+	// ------------- Path parameter "id" -------------
+	var id int64
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", ctx.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter id: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.RenameRecording(ctx, job, id)
 	return err
 }
 
 // ExportRecording converts echo context to params.
 func (w *ServerInterfaceWrapper) ExportRecording(ctx echo.Context) error {
 	var err error
+	// ------------- Path parameter "job" -------------
+	var job JobName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "job", ctx.Param("job"), &job, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter job: %s", err))
+	}
+
 	// ------------- Path parameter "id" -------------
 	var id int64
 
@@ -1862,49 +2182,85 @@ func (w *ServerInterfaceWrapper) ExportRecording(ctx echo.Context) error {
 	}
 
 	// Invoke the callback with all the unmarshaled arguments
-	err = w.Handler.ExportRecording(ctx, id, params)
+	err = w.Handler.ExportRecording(ctx, job, id, params)
 	return err
 }
 
 // Rename converts echo context to params.
 func (w *ServerInterfaceWrapper) Rename(ctx echo.Context) error {
 	var err error
+	// ------------- Path parameter "job" -------------
+	var job JobName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "job", ctx.Param("job"), &job, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter job: %s", err))
+	}
 
 	// Invoke the callback with all the unmarshaled arguments
-	err = w.Handler.Rename(ctx)
+	err = w.Handler.Rename(ctx, job)
 	return err
 }
 
 // Replay converts echo context to params.
 func (w *ServerInterfaceWrapper) Replay(ctx echo.Context) error {
 	var err error
+	// ------------- Path parameter "job" -------------
+	var job JobName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "job", ctx.Param("job"), &job, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter job: %s", err))
+	}
 
 	// Invoke the callback with all the unmarshaled arguments
-	err = w.Handler.Replay(ctx)
+	err = w.Handler.Replay(ctx, job)
 	return err
 }
 
 // ListRevisions converts echo context to params.
 func (w *ServerInterfaceWrapper) ListRevisions(ctx echo.Context) error {
 	var err error
+	// ------------- Path parameter "job" -------------
+	var job JobName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "job", ctx.Param("job"), &job, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter job: %s", err))
+	}
 
 	// Invoke the callback with all the unmarshaled arguments
-	err = w.Handler.ListRevisions(ctx)
+	err = w.Handler.ListRevisions(ctx, job)
 	return err
 }
 
 // PushRevision converts echo context to params.
 func (w *ServerInterfaceWrapper) PushRevision(ctx echo.Context) error {
 	var err error
+	// ------------- Path parameter "job" -------------
+	var job JobName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "job", ctx.Param("job"), &job, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter job: %s", err))
+	}
 
 	// Invoke the callback with all the unmarshaled arguments
-	err = w.Handler.PushRevision(ctx)
+	err = w.Handler.PushRevision(ctx, job)
 	return err
 }
 
 // DeleteRevision converts echo context to params.
 func (w *ServerInterfaceWrapper) DeleteRevision(ctx echo.Context) error {
 	var err error
+	// ------------- Path parameter "job" -------------
+	var job JobName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "job", ctx.Param("job"), &job, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter job: %s", err))
+	}
+
 	// ------------- Path parameter "number" -------------
 	var number int64
 
@@ -1914,13 +2270,21 @@ func (w *ServerInterfaceWrapper) DeleteRevision(ctx echo.Context) error {
 	}
 
 	// Invoke the callback with all the unmarshaled arguments
-	err = w.Handler.DeleteRevision(ctx, number)
+	err = w.Handler.DeleteRevision(ctx, job, number)
 	return err
 }
 
 // GetRevision converts echo context to params.
 func (w *ServerInterfaceWrapper) GetRevision(ctx echo.Context) error {
 	var err error
+	// ------------- Path parameter "job" -------------
+	var job JobName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "job", ctx.Param("job"), &job, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter job: %s", err))
+	}
+
 	// ------------- Path parameter "number" -------------
 	var number int64
 
@@ -1930,13 +2294,20 @@ func (w *ServerInterfaceWrapper) GetRevision(ctx echo.Context) error {
 	}
 
 	// Invoke the callback with all the unmarshaled arguments
-	err = w.Handler.GetRevision(ctx, number)
+	err = w.Handler.GetRevision(ctx, job, number)
 	return err
 }
 
 // GetScale converts echo context to params.
 func (w *ServerInterfaceWrapper) GetScale(ctx echo.Context) error {
 	var err error
+	// ------------- Path parameter "job" -------------
+	var job JobName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "job", ctx.Param("job"), &job, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter job: %s", err))
+	}
 
 	// Parameter object where we will unmarshal all parameters from the context
 	var params GetScaleParams
@@ -1962,13 +2333,20 @@ func (w *ServerInterfaceWrapper) GetScale(ctx echo.Context) error {
 	}
 
 	// Invoke the callback with all the unmarshaled arguments
-	err = w.Handler.GetScale(ctx, params)
+	err = w.Handler.GetScale(ctx, job, params)
 	return err
 }
 
 // GetSeries converts echo context to params.
 func (w *ServerInterfaceWrapper) GetSeries(ctx echo.Context) error {
 	var err error
+	// ------------- Path parameter "job" -------------
+	var job JobName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "job", ctx.Param("job"), &job, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter job: %s", err))
+	}
 
 	// Parameter object where we will unmarshal all parameters from the context
 	var params GetSeriesParams
@@ -2029,22 +2407,77 @@ func (w *ServerInterfaceWrapper) GetSeries(ctx echo.Context) error {
 	}
 
 	// Invoke the callback with all the unmarshaled arguments
-	err = w.Handler.GetSeries(ctx, params)
+	err = w.Handler.GetSeries(ctx, job, params)
+	return err
+}
+
+// ListTrials converts echo context to params.
+func (w *ServerInterfaceWrapper) ListTrials(ctx echo.Context) error {
+	var err error
+	// ------------- Path parameter "job" -------------
+	var job JobName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "job", ctx.Param("job"), &job, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter job: %s", err))
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ListTrialsParams
+	// ------------- Required query parameter "revision" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, true, "revision", ctx.QueryParams(), &params.Revision, runtime.BindQueryParameterOptions{Type: "integer", Format: "int64"})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter revision: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.ListTrials(ctx, job, params)
+	return err
+}
+
+// PlayTrials converts echo context to params.
+func (w *ServerInterfaceWrapper) PlayTrials(ctx echo.Context) error {
+	var err error
+	// ------------- Path parameter "job" -------------
+	var job JobName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "job", ctx.Param("job"), &job, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter job: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.PlayTrials(ctx, job)
 	return err
 }
 
 // Try converts echo context to params.
 func (w *ServerInterfaceWrapper) Try(ctx echo.Context) error {
 	var err error
+	// ------------- Path parameter "job" -------------
+	var job JobName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "job", ctx.Param("job"), &job, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter job: %s", err))
+	}
 
 	// Invoke the callback with all the unmarshaled arguments
-	err = w.Handler.Try(ctx)
+	err = w.Handler.Try(ctx, job)
 	return err
 }
 
 // GetValues converts echo context to params.
 func (w *ServerInterfaceWrapper) GetValues(ctx echo.Context) error {
 	var err error
+	// ------------- Path parameter "job" -------------
+	var job JobName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "job", ctx.Param("job"), &job, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter job: %s", err))
+	}
 
 	// Parameter object where we will unmarshal all parameters from the context
 	var params GetValuesParams
@@ -2084,7 +2517,34 @@ func (w *ServerInterfaceWrapper) GetValues(ctx echo.Context) error {
 	}
 
 	// Invoke the callback with all the unmarshaled arguments
-	err = w.Handler.GetValues(ctx, params)
+	err = w.Handler.GetValues(ctx, job, params)
+	return err
+}
+
+// GetLanguage converts echo context to params.
+func (w *ServerInterfaceWrapper) GetLanguage(ctx echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.GetLanguage(ctx)
+	return err
+}
+
+// ListPatterns converts echo context to params.
+func (w *ServerInterfaceWrapper) ListPatterns(ctx echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.ListPatterns(ctx)
+	return err
+}
+
+// GetReady converts echo context to params.
+func (w *ServerInterfaceWrapper) GetReady(ctx echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.GetReady(ctx)
 	return err
 }
 
@@ -2147,81 +2607,50 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.GET(options.BaseURL+"/health", wrapper.GetHealth, options.OperationMiddlewares["getHealth"]...)
 	router.GET(options.BaseURL+"/ready", wrapper.GetReady, options.OperationMiddlewares["getReady"]...)
 	router.GET(options.BaseURL+"/version", wrapper.GetVersion, options.OperationMiddlewares["getVersion"]...)
-	router.GET(options.BaseURL+"/revisions", wrapper.ListRevisions, options.OperationMiddlewares["listRevisions"]...)
-	router.POST(options.BaseURL+"/revisions", wrapper.PushRevision, options.OperationMiddlewares["pushRevision"]...)
-	router.DELETE(options.BaseURL+"/revisions/:number", wrapper.DeleteRevision, options.OperationMiddlewares["deleteRevision"]...)
-	router.GET(options.BaseURL+"/revisions/:number", wrapper.GetRevision, options.OperationMiddlewares["getRevision"]...)
-	router.GET(options.BaseURL+"/recordings", wrapper.ListRecordings, options.OperationMiddlewares["listRecordings"]...)
-	router.POST(options.BaseURL+"/recordings", wrapper.UploadRecording, options.OperationMiddlewares["uploadRecording"]...)
-	router.POST(options.BaseURL+"/previews", wrapper.PreviewRecording, options.OperationMiddlewares["previewRecording"]...)
-	router.GET(options.BaseURL+"/recordings/:id/file", wrapper.ExportRecording, options.OperationMiddlewares["exportRecording"]...)
-	router.DELETE(options.BaseURL+"/recordings/:id", wrapper.DeleteRecording, options.OperationMiddlewares["deleteRecording"]...)
-	router.GET(options.BaseURL+"/recordings/:id", wrapper.GetRecording, options.OperationMiddlewares["getRecording"]...)
-	router.POST(options.BaseURL+"/replays", wrapper.Replay, options.OperationMiddlewares["replay"]...)
-	router.POST(options.BaseURL+"/explanations", wrapper.Explain, options.OperationMiddlewares["explain"]...)
-	router.GET(options.BaseURL+"/series", wrapper.GetSeries, options.OperationMiddlewares["getSeries"]...)
-	router.GET(options.BaseURL+"/values", wrapper.GetValues, options.OperationMiddlewares["getValues"]...)
-	router.POST(options.BaseURL+"/checks", wrapper.Check, options.OperationMiddlewares["check"]...)
-	router.POST(options.BaseURL+"/tries", wrapper.Try, options.OperationMiddlewares["try"]...)
-	router.POST(options.BaseURL+"/renames", wrapper.Rename, options.OperationMiddlewares["rename"]...)
-	router.POST(options.BaseURL+"/merges", wrapper.Merge, options.OperationMiddlewares["merge"]...)
-	router.POST(options.BaseURL+"/adoptions", wrapper.Adopt, options.OperationMiddlewares["adopt"]...)
+	router.GET(options.BaseURL+"/language", wrapper.GetLanguage, options.OperationMiddlewares["getLanguage"]...)
+	router.GET(options.BaseURL+"/jobs", wrapper.ListJobs, options.OperationMiddlewares["listJobs"]...)
+	router.DELETE(options.BaseURL+"/jobs/:job", wrapper.DeleteJob, options.OperationMiddlewares["deleteJob"]...)
+	router.GET(options.BaseURL+"/jobs/:job", wrapper.GetJob, options.OperationMiddlewares["getJob"]...)
+	router.PUT(options.BaseURL+"/jobs/:job", wrapper.PutJob, options.OperationMiddlewares["putJob"]...)
+	router.GET(options.BaseURL+"/jobs/:job/trials", wrapper.ListTrials, options.OperationMiddlewares["listTrials"]...)
+	router.POST(options.BaseURL+"/jobs/:job/trials", wrapper.PlayTrials, options.OperationMiddlewares["playTrials"]...)
+	router.GET(options.BaseURL+"/jobs/:job/revisions", wrapper.ListRevisions, options.OperationMiddlewares["listRevisions"]...)
+	router.POST(options.BaseURL+"/jobs/:job/revisions", wrapper.PushRevision, options.OperationMiddlewares["pushRevision"]...)
+	router.DELETE(options.BaseURL+"/jobs/:job/revisions/:number", wrapper.DeleteRevision, options.OperationMiddlewares["deleteRevision"]...)
+	router.GET(options.BaseURL+"/jobs/:job/revisions/:number", wrapper.GetRevision, options.OperationMiddlewares["getRevision"]...)
+	router.GET(options.BaseURL+"/jobs/:job/recordings", wrapper.ListRecordings, options.OperationMiddlewares["listRecordings"]...)
+	router.POST(options.BaseURL+"/jobs/:job/recordings", wrapper.UploadRecording, options.OperationMiddlewares["uploadRecording"]...)
+	router.POST(options.BaseURL+"/jobs/:job/previews", wrapper.PreviewRecording, options.OperationMiddlewares["previewRecording"]...)
+	router.GET(options.BaseURL+"/jobs/:job/recordings/:id/file", wrapper.ExportRecording, options.OperationMiddlewares["exportRecording"]...)
+	router.DELETE(options.BaseURL+"/jobs/:job/recordings/:id", wrapper.DeleteRecording, options.OperationMiddlewares["deleteRecording"]...)
+	router.GET(options.BaseURL+"/jobs/:job/recordings/:id", wrapper.GetRecording, options.OperationMiddlewares["getRecording"]...)
+	router.PATCH(options.BaseURL+"/jobs/:job/recordings/:id", wrapper.RenameRecording, options.OperationMiddlewares["renameRecording"]...)
+	router.POST(options.BaseURL+"/jobs/:job/replays", wrapper.Replay, options.OperationMiddlewares["replay"]...)
+	router.POST(options.BaseURL+"/jobs/:job/explanations", wrapper.Explain, options.OperationMiddlewares["explain"]...)
+	router.GET(options.BaseURL+"/jobs/:job/series", wrapper.GetSeries, options.OperationMiddlewares["getSeries"]...)
+	router.GET(options.BaseURL+"/jobs/:job/values", wrapper.GetValues, options.OperationMiddlewares["getValues"]...)
+	router.POST(options.BaseURL+"/jobs/:job/checks", wrapper.Check, options.OperationMiddlewares["check"]...)
+	router.POST(options.BaseURL+"/jobs/:job/tries", wrapper.Try, options.OperationMiddlewares["try"]...)
+	router.POST(options.BaseURL+"/jobs/:job/renames", wrapper.Rename, options.OperationMiddlewares["rename"]...)
+	router.POST(options.BaseURL+"/jobs/:job/merges", wrapper.Merge, options.OperationMiddlewares["merge"]...)
+	router.POST(options.BaseURL+"/jobs/:job/adoptions", wrapper.Adopt, options.OperationMiddlewares["adopt"]...)
 	router.GET(options.BaseURL+"/bench", wrapper.GetBench, options.OperationMiddlewares["getBench"]...)
 	router.GET(options.BaseURL+"/patterns", wrapper.ListPatterns, options.OperationMiddlewares["listPatterns"]...)
-	router.GET(options.BaseURL+"/differences", wrapper.GetDifference, options.OperationMiddlewares["getDifference"]...)
-	router.DELETE(options.BaseURL+"/drafts/:owner", wrapper.DeleteDraft, options.OperationMiddlewares["deleteDraft"]...)
-	router.GET(options.BaseURL+"/drafts/:owner", wrapper.GetDraft, options.OperationMiddlewares["getDraft"]...)
-	router.PUT(options.BaseURL+"/drafts/:owner", wrapper.PutDraft, options.OperationMiddlewares["putDraft"]...)
-	router.GET(options.BaseURL+"/scales", wrapper.GetScale, options.OperationMiddlewares["getScale"]...)
-	router.GET(options.BaseURL+"/curves", wrapper.GetCurve, options.OperationMiddlewares["getCurve"]...)
-	router.GET(options.BaseURL+"/histograms", wrapper.GetHistogram, options.OperationMiddlewares["getHistogram"]...)
-	router.POST(options.BaseURL+"/calibrations", wrapper.Calibrate, options.OperationMiddlewares["calibrate"]...)
-	router.POST(options.BaseURL+"/lessons", wrapper.Teach, options.OperationMiddlewares["teach"]...)
+	router.GET(options.BaseURL+"/jobs/:job/differences", wrapper.GetDifference, options.OperationMiddlewares["getDifference"]...)
+	router.DELETE(options.BaseURL+"/jobs/:job/drafts/:owner", wrapper.DeleteDraft, options.OperationMiddlewares["deleteDraft"]...)
+	router.GET(options.BaseURL+"/jobs/:job/drafts/:owner", wrapper.GetDraft, options.OperationMiddlewares["getDraft"]...)
+	router.PUT(options.BaseURL+"/jobs/:job/drafts/:owner", wrapper.PutDraft, options.OperationMiddlewares["putDraft"]...)
+	router.GET(options.BaseURL+"/jobs/:job/scales", wrapper.GetScale, options.OperationMiddlewares["getScale"]...)
+	router.GET(options.BaseURL+"/jobs/:job/curves", wrapper.GetCurve, options.OperationMiddlewares["getCurve"]...)
+	router.GET(options.BaseURL+"/jobs/:job/histograms", wrapper.GetHistogram, options.OperationMiddlewares["getHistogram"]...)
+	router.POST(options.BaseURL+"/jobs/:job/calibrations", wrapper.Calibrate, options.OperationMiddlewares["calibrate"]...)
+	router.POST(options.BaseURL+"/jobs/:job/lessons", wrapper.Teach, options.OperationMiddlewares["teach"]...)
 
 }
 
 type ProblemApplicationProblemPlusJSONResponse Problem
 
 type StatusJSONResponse Status
-
-type AdoptRequestObject struct {
-	Body *AdoptJSONRequestBody
-}
-
-type AdoptResponseObject interface {
-	VisitAdoptResponse(w http.ResponseWriter) error
-}
-
-type Adopt200JSONResponse Adopted
-
-func (response Adopt200JSONResponse) VisitAdoptResponse(w http.ResponseWriter) error {
-
-	var buf bytes.Buffer
-	if err := json.NewEncoder(&buf).Encode(response); err != nil {
-		return err
-	}
-	w.Header().Set("Content-Type", "application/json")
-	w.WriteHeader(200)
-	_, err := buf.WriteTo(w)
-	return err
-}
-
-type AdoptdefaultApplicationProblemPlusJSONResponse struct {
-	Body       Problem
-	StatusCode int
-}
-
-func (response AdoptdefaultApplicationProblemPlusJSONResponse) VisitAdoptResponse(w http.ResponseWriter) error {
-
-	var buf bytes.Buffer
-	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
-		return err
-	}
-	w.Header().Set("Content-Type", "application/problem+json")
-	w.WriteHeader(response.StatusCode)
-	_, err := buf.WriteTo(w)
-	return err
-}
 
 type GetBenchRequestObject struct {
 }
@@ -2261,7 +2690,232 @@ func (response GetBenchdefaultApplicationProblemPlusJSONResponse) VisitGetBenchR
 	return err
 }
 
+type GetHealthRequestObject struct {
+}
+
+type GetHealthResponseObject interface {
+	VisitGetHealthResponse(w http.ResponseWriter) error
+}
+
+type GetHealth200JSONResponse struct{ StatusJSONResponse }
+
+func (response GetHealth200JSONResponse) VisitGetHealthResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListJobsRequestObject struct {
+}
+
+type ListJobsResponseObject interface {
+	VisitListJobsResponse(w http.ResponseWriter) error
+}
+
+type ListJobs200JSONResponse []Job
+
+func (response ListJobs200JSONResponse) VisitListJobsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListJobsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListJobsdefaultApplicationProblemPlusJSONResponse) VisitListJobsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type DeleteJobRequestObject struct {
+	Job JobName `json:"job"`
+}
+
+type DeleteJobResponseObject interface {
+	VisitDeleteJobResponse(w http.ResponseWriter) error
+}
+
+type DeleteJob204Response struct {
+}
+
+func (response DeleteJob204Response) VisitDeleteJobResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type DeleteJobdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response DeleteJobdefaultApplicationProblemPlusJSONResponse) VisitDeleteJobResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetJobRequestObject struct {
+	Job JobName `json:"job"`
+}
+
+type GetJobResponseObject interface {
+	VisitGetJobResponse(w http.ResponseWriter) error
+}
+
+type GetJob200JSONResponse Job
+
+func (response GetJob200JSONResponse) VisitGetJobResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetJobdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetJobdefaultApplicationProblemPlusJSONResponse) VisitGetJobResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type PutJobRequestObject struct {
+	Job JobName `json:"job"`
+}
+
+type PutJobResponseObject interface {
+	VisitPutJobResponse(w http.ResponseWriter) error
+}
+
+type PutJob200JSONResponse Job
+
+func (response PutJob200JSONResponse) VisitPutJobResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type PutJob201JSONResponse Job
+
+func (response PutJob201JSONResponse) VisitPutJobResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(201)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type PutJobdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response PutJobdefaultApplicationProblemPlusJSONResponse) VisitPutJobResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type AdoptRequestObject struct {
+	Job  JobName `json:"job"`
+	Body *AdoptJSONRequestBody
+}
+
+type AdoptResponseObject interface {
+	VisitAdoptResponse(w http.ResponseWriter) error
+}
+
+type Adopt200JSONResponse Adopted
+
+func (response Adopt200JSONResponse) VisitAdoptResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type AdoptdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response AdoptdefaultApplicationProblemPlusJSONResponse) VisitAdoptResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type CalibrateRequestObject struct {
+	Job  JobName `json:"job"`
 	Body *CalibrateJSONRequestBody
 }
 
@@ -2301,6 +2955,7 @@ func (response CalibratedefaultApplicationProblemPlusJSONResponse) VisitCalibrat
 }
 
 type CheckRequestObject struct {
+	Job  JobName `json:"job"`
 	Body *CheckJSONRequestBody
 }
 
@@ -2340,6 +2995,7 @@ func (response CheckdefaultApplicationProblemPlusJSONResponse) VisitCheckRespons
 }
 
 type GetCurveRequestObject struct {
+	Job    JobName `json:"job"`
 	Params GetCurveParams
 }
 
@@ -2379,6 +3035,7 @@ func (response GetCurvedefaultApplicationProblemPlusJSONResponse) VisitGetCurveR
 }
 
 type GetDifferenceRequestObject struct {
+	Job    JobName `json:"job"`
 	Params GetDifferenceParams
 }
 
@@ -2418,7 +3075,8 @@ func (response GetDifferencedefaultApplicationProblemPlusJSONResponse) VisitGetD
 }
 
 type DeleteDraftRequestObject struct {
-	Owner string `json:"owner"`
+	Job   JobName `json:"job"`
+	Owner string  `json:"owner"`
 }
 
 type DeleteDraftResponseObject interface {
@@ -2451,7 +3109,8 @@ func (response DeleteDraftdefaultApplicationProblemPlusJSONResponse) VisitDelete
 }
 
 type GetDraftRequestObject struct {
-	Owner string `json:"owner"`
+	Job   JobName `json:"job"`
+	Owner string  `json:"owner"`
 }
 
 type GetDraftResponseObject interface {
@@ -2490,7 +3149,8 @@ func (response GetDraftdefaultApplicationProblemPlusJSONResponse) VisitGetDraftR
 }
 
 type PutDraftRequestObject struct {
-	Owner string `json:"owner"`
+	Job   JobName `json:"job"`
+	Owner string  `json:"owner"`
 	Body  *PutDraftJSONRequestBody
 }
 
@@ -2524,6 +3184,7 @@ func (response PutDraftdefaultApplicationProblemPlusJSONResponse) VisitPutDraftR
 }
 
 type ExplainRequestObject struct {
+	Job  JobName `json:"job"`
 	Body *ExplainJSONRequestBody
 }
 
@@ -2562,28 +3223,8 @@ func (response ExplaindefaultApplicationProblemPlusJSONResponse) VisitExplainRes
 	return err
 }
 
-type GetHealthRequestObject struct {
-}
-
-type GetHealthResponseObject interface {
-	VisitGetHealthResponse(w http.ResponseWriter) error
-}
-
-type GetHealth200JSONResponse struct{ StatusJSONResponse }
-
-func (response GetHealth200JSONResponse) VisitGetHealthResponse(w http.ResponseWriter) error {
-
-	var buf bytes.Buffer
-	if err := json.NewEncoder(&buf).Encode(response); err != nil {
-		return err
-	}
-	w.Header().Set("Content-Type", "application/json")
-	w.WriteHeader(200)
-	_, err := buf.WriteTo(w)
-	return err
-}
-
 type GetHistogramRequestObject struct {
+	Job    JobName `json:"job"`
 	Params GetHistogramParams
 }
 
@@ -2623,6 +3264,7 @@ func (response GetHistogramdefaultApplicationProblemPlusJSONResponse) VisitGetHi
 }
 
 type TeachRequestObject struct {
+	Job  JobName `json:"job"`
 	Body *TeachJSONRequestBody
 }
 
@@ -2662,6 +3304,7 @@ func (response TeachdefaultApplicationProblemPlusJSONResponse) VisitTeachRespons
 }
 
 type MergeRequestObject struct {
+	Job  JobName `json:"job"`
 	Body *MergeJSONRequestBody
 }
 
@@ -2689,6 +3332,814 @@ type MergedefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response MergedefaultApplicationProblemPlusJSONResponse) VisitMergeResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type PreviewRecordingRequestObject struct {
+	Job    JobName `json:"job"`
+	Params PreviewRecordingParams
+	Body   io.Reader
+}
+
+type PreviewRecordingResponseObject interface {
+	VisitPreviewRecordingResponse(w http.ResponseWriter) error
+}
+
+type PreviewRecording200JSONResponse Preview
+
+func (response PreviewRecording200JSONResponse) VisitPreviewRecordingResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type PreviewRecordingdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response PreviewRecordingdefaultApplicationProblemPlusJSONResponse) VisitPreviewRecordingResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListRecordingsRequestObject struct {
+	Job JobName `json:"job"`
+}
+
+type ListRecordingsResponseObject interface {
+	VisitListRecordingsResponse(w http.ResponseWriter) error
+}
+
+type ListRecordings200JSONResponse []Recording
+
+func (response ListRecordings200JSONResponse) VisitListRecordingsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListRecordingsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListRecordingsdefaultApplicationProblemPlusJSONResponse) VisitListRecordingsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type UploadRecordingRequestObject struct {
+	Job    JobName `json:"job"`
+	Params UploadRecordingParams
+	Body   io.Reader
+}
+
+type UploadRecordingResponseObject interface {
+	VisitUploadRecordingResponse(w http.ResponseWriter) error
+}
+
+type UploadRecording201JSONResponse Recording
+
+func (response UploadRecording201JSONResponse) VisitUploadRecordingResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(201)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type UploadRecordingdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response UploadRecordingdefaultApplicationProblemPlusJSONResponse) VisitUploadRecordingResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type DeleteRecordingRequestObject struct {
+	Job JobName `json:"job"`
+	Id  int64   `json:"id"`
+}
+
+type DeleteRecordingResponseObject interface {
+	VisitDeleteRecordingResponse(w http.ResponseWriter) error
+}
+
+type DeleteRecording204Response struct {
+}
+
+func (response DeleteRecording204Response) VisitDeleteRecordingResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type DeleteRecordingdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response DeleteRecordingdefaultApplicationProblemPlusJSONResponse) VisitDeleteRecordingResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetRecordingRequestObject struct {
+	Job JobName `json:"job"`
+	Id  int64   `json:"id"`
+}
+
+type GetRecordingResponseObject interface {
+	VisitGetRecordingResponse(w http.ResponseWriter) error
+}
+
+type GetRecording200JSONResponse Recording
+
+func (response GetRecording200JSONResponse) VisitGetRecordingResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetRecordingdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetRecordingdefaultApplicationProblemPlusJSONResponse) VisitGetRecordingResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type RenameRecordingRequestObject struct {
+	Job  JobName `json:"job"`
+	Id   int64   `json:"id"`
+	Body *RenameRecordingJSONRequestBody
+}
+
+type RenameRecordingResponseObject interface {
+	VisitRenameRecordingResponse(w http.ResponseWriter) error
+}
+
+type RenameRecording200JSONResponse Recording
+
+func (response RenameRecording200JSONResponse) VisitRenameRecordingResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type RenameRecordingdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response RenameRecordingdefaultApplicationProblemPlusJSONResponse) VisitRenameRecordingResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ExportRecordingRequestObject struct {
+	Job    JobName `json:"job"`
+	Id     int64   `json:"id"`
+	Params ExportRecordingParams
+}
+
+type ExportRecordingResponseObject interface {
+	VisitExportRecordingResponse(w http.ResponseWriter) error
+}
+
+type ExportRecording200ApplicationoctetStreamResponse struct {
+	Body          io.Reader
+	ContentLength int64
+}
+
+func (response ExportRecording200ApplicationoctetStreamResponse) VisitExportRecordingResponse(w http.ResponseWriter) error {
+
+	w.Header().Set("Content-Type", "application/octet-stream")
+	if response.ContentLength != 0 {
+		w.Header().Set("Content-Length", fmt.Sprint(response.ContentLength))
+	}
+	w.WriteHeader(200)
+
+	if closer, ok := response.Body.(io.ReadCloser); ok {
+		defer closer.Close()
+	}
+	_, err := io.Copy(w, response.Body)
+	return err
+}
+
+type ExportRecordingdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ExportRecordingdefaultApplicationProblemPlusJSONResponse) VisitExportRecordingResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type RenameRequestObject struct {
+	Job  JobName `json:"job"`
+	Body *RenameJSONRequestBody
+}
+
+type RenameResponseObject interface {
+	VisitRenameResponse(w http.ResponseWriter) error
+}
+
+type Rename200JSONResponse Sheets
+
+func (response Rename200JSONResponse) VisitRenameResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type RenamedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response RenamedefaultApplicationProblemPlusJSONResponse) VisitRenameResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ReplayRequestObject struct {
+	Job  JobName `json:"job"`
+	Body *ReplayJSONRequestBody
+}
+
+type ReplayResponseObject interface {
+	VisitReplayResponse(w http.ResponseWriter) error
+}
+
+type Replay200JSONResponse Replay
+
+func (response Replay200JSONResponse) VisitReplayResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ReplaydefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ReplaydefaultApplicationProblemPlusJSONResponse) VisitReplayResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListRevisionsRequestObject struct {
+	Job JobName `json:"job"`
+}
+
+type ListRevisionsResponseObject interface {
+	VisitListRevisionsResponse(w http.ResponseWriter) error
+}
+
+type ListRevisions200JSONResponse []Revision
+
+func (response ListRevisions200JSONResponse) VisitListRevisionsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListRevisionsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListRevisionsdefaultApplicationProblemPlusJSONResponse) VisitListRevisionsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type PushRevisionRequestObject struct {
+	Job  JobName `json:"job"`
+	Body *PushRevisionJSONRequestBody
+}
+
+type PushRevisionResponseObject interface {
+	VisitPushRevisionResponse(w http.ResponseWriter) error
+}
+
+type PushRevision200JSONResponse Revision
+
+func (response PushRevision200JSONResponse) VisitPushRevisionResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type PushRevision201JSONResponse Revision
+
+func (response PushRevision201JSONResponse) VisitPushRevisionResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(201)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type PushRevisiondefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response PushRevisiondefaultApplicationProblemPlusJSONResponse) VisitPushRevisionResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type DeleteRevisionRequestObject struct {
+	Job    JobName `json:"job"`
+	Number int64   `json:"number"`
+}
+
+type DeleteRevisionResponseObject interface {
+	VisitDeleteRevisionResponse(w http.ResponseWriter) error
+}
+
+type DeleteRevision204Response struct {
+}
+
+func (response DeleteRevision204Response) VisitDeleteRevisionResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type DeleteRevisiondefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response DeleteRevisiondefaultApplicationProblemPlusJSONResponse) VisitDeleteRevisionResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetRevisionRequestObject struct {
+	Job    JobName `json:"job"`
+	Number int64   `json:"number"`
+}
+
+type GetRevisionResponseObject interface {
+	VisitGetRevisionResponse(w http.ResponseWriter) error
+}
+
+type GetRevision200JSONResponse RevisionDetail
+
+func (response GetRevision200JSONResponse) VisitGetRevisionResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetRevisiondefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetRevisiondefaultApplicationProblemPlusJSONResponse) VisitGetRevisionResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetScaleRequestObject struct {
+	Job    JobName `json:"job"`
+	Params GetScaleParams
+}
+
+type GetScaleResponseObject interface {
+	VisitGetScaleResponse(w http.ResponseWriter) error
+}
+
+type GetScale200JSONResponse Scaled
+
+func (response GetScale200JSONResponse) VisitGetScaleResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetScaledefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetScaledefaultApplicationProblemPlusJSONResponse) VisitGetScaleResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetSeriesRequestObject struct {
+	Job    JobName `json:"job"`
+	Params GetSeriesParams
+}
+
+type GetSeriesResponseObject interface {
+	VisitGetSeriesResponse(w http.ResponseWriter) error
+}
+
+type GetSeries200JSONResponse Series
+
+func (response GetSeries200JSONResponse) VisitGetSeriesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetSeriesdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetSeriesdefaultApplicationProblemPlusJSONResponse) VisitGetSeriesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListTrialsRequestObject struct {
+	Job    JobName `json:"job"`
+	Params ListTrialsParams
+}
+
+type ListTrialsResponseObject interface {
+	VisitListTrialsResponse(w http.ResponseWriter) error
+}
+
+type ListTrials200JSONResponse []Trial
+
+func (response ListTrials200JSONResponse) VisitListTrialsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListTrialsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListTrialsdefaultApplicationProblemPlusJSONResponse) VisitListTrialsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type PlayTrialsRequestObject struct {
+	Job  JobName `json:"job"`
+	Body *PlayTrialsJSONRequestBody
+}
+
+type PlayTrialsResponseObject interface {
+	VisitPlayTrialsResponse(w http.ResponseWriter) error
+}
+
+type PlayTrials200JSONResponse []Trial
+
+func (response PlayTrials200JSONResponse) VisitPlayTrialsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type PlayTrialsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response PlayTrialsdefaultApplicationProblemPlusJSONResponse) VisitPlayTrialsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type TryRequestObject struct {
+	Job  JobName `json:"job"`
+	Body *TryJSONRequestBody
+}
+
+type TryResponseObject interface {
+	VisitTryResponse(w http.ResponseWriter) error
+}
+
+type Try200JSONResponse Tried
+
+func (response Try200JSONResponse) VisitTryResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type TrydefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response TrydefaultApplicationProblemPlusJSONResponse) VisitTryResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetValuesRequestObject struct {
+	Job    JobName `json:"job"`
+	Params GetValuesParams
+}
+
+type GetValuesResponseObject interface {
+	VisitGetValuesResponse(w http.ResponseWriter) error
+}
+
+type GetValues200JSONResponse []Value
+
+func (response GetValues200JSONResponse) VisitGetValuesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetValuesdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetValuesdefaultApplicationProblemPlusJSONResponse) VisitGetValuesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetLanguageRequestObject struct {
+}
+
+type GetLanguageResponseObject interface {
+	VisitGetLanguageResponse(w http.ResponseWriter) error
+}
+
+type GetLanguage200JSONResponse Language
+
+func (response GetLanguage200JSONResponse) VisitGetLanguageResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetLanguagedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetLanguagedefaultApplicationProblemPlusJSONResponse) VisitGetLanguageResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -2738,46 +4189,6 @@ func (response ListPatternsdefaultApplicationProblemPlusJSONResponse) VisitListP
 	return err
 }
 
-type PreviewRecordingRequestObject struct {
-	Params PreviewRecordingParams
-	Body   io.Reader
-}
-
-type PreviewRecordingResponseObject interface {
-	VisitPreviewRecordingResponse(w http.ResponseWriter) error
-}
-
-type PreviewRecording200JSONResponse Preview
-
-func (response PreviewRecording200JSONResponse) VisitPreviewRecordingResponse(w http.ResponseWriter) error {
-
-	var buf bytes.Buffer
-	if err := json.NewEncoder(&buf).Encode(response); err != nil {
-		return err
-	}
-	w.Header().Set("Content-Type", "application/json")
-	w.WriteHeader(200)
-	_, err := buf.WriteTo(w)
-	return err
-}
-
-type PreviewRecordingdefaultApplicationProblemPlusJSONResponse struct {
-	Body       Problem
-	StatusCode int
-}
-
-func (response PreviewRecordingdefaultApplicationProblemPlusJSONResponse) VisitPreviewRecordingResponse(w http.ResponseWriter) error {
-
-	var buf bytes.Buffer
-	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
-		return err
-	}
-	w.Header().Set("Content-Type", "application/problem+json")
-	w.WriteHeader(response.StatusCode)
-	_, err := buf.WriteTo(w)
-	return err
-}
-
 type GetReadyRequestObject struct {
 }
 
@@ -2815,585 +4226,6 @@ func (response GetReady503ApplicationProblemPlusJSONResponse) VisitGetReadyRespo
 	return err
 }
 
-type ListRecordingsRequestObject struct {
-}
-
-type ListRecordingsResponseObject interface {
-	VisitListRecordingsResponse(w http.ResponseWriter) error
-}
-
-type ListRecordings200JSONResponse []Recording
-
-func (response ListRecordings200JSONResponse) VisitListRecordingsResponse(w http.ResponseWriter) error {
-
-	var buf bytes.Buffer
-	if err := json.NewEncoder(&buf).Encode(response); err != nil {
-		return err
-	}
-	w.Header().Set("Content-Type", "application/json")
-	w.WriteHeader(200)
-	_, err := buf.WriteTo(w)
-	return err
-}
-
-type ListRecordingsdefaultApplicationProblemPlusJSONResponse struct {
-	Body       Problem
-	StatusCode int
-}
-
-func (response ListRecordingsdefaultApplicationProblemPlusJSONResponse) VisitListRecordingsResponse(w http.ResponseWriter) error {
-
-	var buf bytes.Buffer
-	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
-		return err
-	}
-	w.Header().Set("Content-Type", "application/problem+json")
-	w.WriteHeader(response.StatusCode)
-	_, err := buf.WriteTo(w)
-	return err
-}
-
-type UploadRecordingRequestObject struct {
-	Params UploadRecordingParams
-	Body   io.Reader
-}
-
-type UploadRecordingResponseObject interface {
-	VisitUploadRecordingResponse(w http.ResponseWriter) error
-}
-
-type UploadRecording201JSONResponse Recording
-
-func (response UploadRecording201JSONResponse) VisitUploadRecordingResponse(w http.ResponseWriter) error {
-
-	var buf bytes.Buffer
-	if err := json.NewEncoder(&buf).Encode(response); err != nil {
-		return err
-	}
-	w.Header().Set("Content-Type", "application/json")
-	w.WriteHeader(201)
-	_, err := buf.WriteTo(w)
-	return err
-}
-
-type UploadRecordingdefaultApplicationProblemPlusJSONResponse struct {
-	Body       Problem
-	StatusCode int
-}
-
-func (response UploadRecordingdefaultApplicationProblemPlusJSONResponse) VisitUploadRecordingResponse(w http.ResponseWriter) error {
-
-	var buf bytes.Buffer
-	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
-		return err
-	}
-	w.Header().Set("Content-Type", "application/problem+json")
-	w.WriteHeader(response.StatusCode)
-	_, err := buf.WriteTo(w)
-	return err
-}
-
-type DeleteRecordingRequestObject struct {
-	Id int64 `json:"id"`
-}
-
-type DeleteRecordingResponseObject interface {
-	VisitDeleteRecordingResponse(w http.ResponseWriter) error
-}
-
-type DeleteRecording204Response struct {
-}
-
-func (response DeleteRecording204Response) VisitDeleteRecordingResponse(w http.ResponseWriter) error {
-	w.WriteHeader(204)
-	return nil
-}
-
-type DeleteRecordingdefaultApplicationProblemPlusJSONResponse struct {
-	Body       Problem
-	StatusCode int
-}
-
-func (response DeleteRecordingdefaultApplicationProblemPlusJSONResponse) VisitDeleteRecordingResponse(w http.ResponseWriter) error {
-
-	var buf bytes.Buffer
-	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
-		return err
-	}
-	w.Header().Set("Content-Type", "application/problem+json")
-	w.WriteHeader(response.StatusCode)
-	_, err := buf.WriteTo(w)
-	return err
-}
-
-type GetRecordingRequestObject struct {
-	Id int64 `json:"id"`
-}
-
-type GetRecordingResponseObject interface {
-	VisitGetRecordingResponse(w http.ResponseWriter) error
-}
-
-type GetRecording200JSONResponse Recording
-
-func (response GetRecording200JSONResponse) VisitGetRecordingResponse(w http.ResponseWriter) error {
-
-	var buf bytes.Buffer
-	if err := json.NewEncoder(&buf).Encode(response); err != nil {
-		return err
-	}
-	w.Header().Set("Content-Type", "application/json")
-	w.WriteHeader(200)
-	_, err := buf.WriteTo(w)
-	return err
-}
-
-type GetRecordingdefaultApplicationProblemPlusJSONResponse struct {
-	Body       Problem
-	StatusCode int
-}
-
-func (response GetRecordingdefaultApplicationProblemPlusJSONResponse) VisitGetRecordingResponse(w http.ResponseWriter) error {
-
-	var buf bytes.Buffer
-	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
-		return err
-	}
-	w.Header().Set("Content-Type", "application/problem+json")
-	w.WriteHeader(response.StatusCode)
-	_, err := buf.WriteTo(w)
-	return err
-}
-
-type ExportRecordingRequestObject struct {
-	Id     int64 `json:"id"`
-	Params ExportRecordingParams
-}
-
-type ExportRecordingResponseObject interface {
-	VisitExportRecordingResponse(w http.ResponseWriter) error
-}
-
-type ExportRecording200ApplicationoctetStreamResponse struct {
-	Body          io.Reader
-	ContentLength int64
-}
-
-func (response ExportRecording200ApplicationoctetStreamResponse) VisitExportRecordingResponse(w http.ResponseWriter) error {
-
-	w.Header().Set("Content-Type", "application/octet-stream")
-	if response.ContentLength != 0 {
-		w.Header().Set("Content-Length", fmt.Sprint(response.ContentLength))
-	}
-	w.WriteHeader(200)
-
-	if closer, ok := response.Body.(io.ReadCloser); ok {
-		defer closer.Close()
-	}
-	_, err := io.Copy(w, response.Body)
-	return err
-}
-
-type ExportRecordingdefaultApplicationProblemPlusJSONResponse struct {
-	Body       Problem
-	StatusCode int
-}
-
-func (response ExportRecordingdefaultApplicationProblemPlusJSONResponse) VisitExportRecordingResponse(w http.ResponseWriter) error {
-
-	var buf bytes.Buffer
-	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
-		return err
-	}
-	w.Header().Set("Content-Type", "application/problem+json")
-	w.WriteHeader(response.StatusCode)
-	_, err := buf.WriteTo(w)
-	return err
-}
-
-type RenameRequestObject struct {
-	Body *RenameJSONRequestBody
-}
-
-type RenameResponseObject interface {
-	VisitRenameResponse(w http.ResponseWriter) error
-}
-
-type Rename200JSONResponse Sheets
-
-func (response Rename200JSONResponse) VisitRenameResponse(w http.ResponseWriter) error {
-
-	var buf bytes.Buffer
-	if err := json.NewEncoder(&buf).Encode(response); err != nil {
-		return err
-	}
-	w.Header().Set("Content-Type", "application/json")
-	w.WriteHeader(200)
-	_, err := buf.WriteTo(w)
-	return err
-}
-
-type RenamedefaultApplicationProblemPlusJSONResponse struct {
-	Body       Problem
-	StatusCode int
-}
-
-func (response RenamedefaultApplicationProblemPlusJSONResponse) VisitRenameResponse(w http.ResponseWriter) error {
-
-	var buf bytes.Buffer
-	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
-		return err
-	}
-	w.Header().Set("Content-Type", "application/problem+json")
-	w.WriteHeader(response.StatusCode)
-	_, err := buf.WriteTo(w)
-	return err
-}
-
-type ReplayRequestObject struct {
-	Body *ReplayJSONRequestBody
-}
-
-type ReplayResponseObject interface {
-	VisitReplayResponse(w http.ResponseWriter) error
-}
-
-type Replay200JSONResponse Replay
-
-func (response Replay200JSONResponse) VisitReplayResponse(w http.ResponseWriter) error {
-
-	var buf bytes.Buffer
-	if err := json.NewEncoder(&buf).Encode(response); err != nil {
-		return err
-	}
-	w.Header().Set("Content-Type", "application/json")
-	w.WriteHeader(200)
-	_, err := buf.WriteTo(w)
-	return err
-}
-
-type ReplaydefaultApplicationProblemPlusJSONResponse struct {
-	Body       Problem
-	StatusCode int
-}
-
-func (response ReplaydefaultApplicationProblemPlusJSONResponse) VisitReplayResponse(w http.ResponseWriter) error {
-
-	var buf bytes.Buffer
-	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
-		return err
-	}
-	w.Header().Set("Content-Type", "application/problem+json")
-	w.WriteHeader(response.StatusCode)
-	_, err := buf.WriteTo(w)
-	return err
-}
-
-type ListRevisionsRequestObject struct {
-}
-
-type ListRevisionsResponseObject interface {
-	VisitListRevisionsResponse(w http.ResponseWriter) error
-}
-
-type ListRevisions200JSONResponse []Revision
-
-func (response ListRevisions200JSONResponse) VisitListRevisionsResponse(w http.ResponseWriter) error {
-
-	var buf bytes.Buffer
-	if err := json.NewEncoder(&buf).Encode(response); err != nil {
-		return err
-	}
-	w.Header().Set("Content-Type", "application/json")
-	w.WriteHeader(200)
-	_, err := buf.WriteTo(w)
-	return err
-}
-
-type ListRevisionsdefaultApplicationProblemPlusJSONResponse struct {
-	Body       Problem
-	StatusCode int
-}
-
-func (response ListRevisionsdefaultApplicationProblemPlusJSONResponse) VisitListRevisionsResponse(w http.ResponseWriter) error {
-
-	var buf bytes.Buffer
-	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
-		return err
-	}
-	w.Header().Set("Content-Type", "application/problem+json")
-	w.WriteHeader(response.StatusCode)
-	_, err := buf.WriteTo(w)
-	return err
-}
-
-type PushRevisionRequestObject struct {
-	Body *PushRevisionJSONRequestBody
-}
-
-type PushRevisionResponseObject interface {
-	VisitPushRevisionResponse(w http.ResponseWriter) error
-}
-
-type PushRevision201JSONResponse Revision
-
-func (response PushRevision201JSONResponse) VisitPushRevisionResponse(w http.ResponseWriter) error {
-
-	var buf bytes.Buffer
-	if err := json.NewEncoder(&buf).Encode(response); err != nil {
-		return err
-	}
-	w.Header().Set("Content-Type", "application/json")
-	w.WriteHeader(201)
-	_, err := buf.WriteTo(w)
-	return err
-}
-
-type PushRevisiondefaultApplicationProblemPlusJSONResponse struct {
-	Body       Problem
-	StatusCode int
-}
-
-func (response PushRevisiondefaultApplicationProblemPlusJSONResponse) VisitPushRevisionResponse(w http.ResponseWriter) error {
-
-	var buf bytes.Buffer
-	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
-		return err
-	}
-	w.Header().Set("Content-Type", "application/problem+json")
-	w.WriteHeader(response.StatusCode)
-	_, err := buf.WriteTo(w)
-	return err
-}
-
-type DeleteRevisionRequestObject struct {
-	Number int64 `json:"number"`
-}
-
-type DeleteRevisionResponseObject interface {
-	VisitDeleteRevisionResponse(w http.ResponseWriter) error
-}
-
-type DeleteRevision204Response struct {
-}
-
-func (response DeleteRevision204Response) VisitDeleteRevisionResponse(w http.ResponseWriter) error {
-	w.WriteHeader(204)
-	return nil
-}
-
-type DeleteRevisiondefaultApplicationProblemPlusJSONResponse struct {
-	Body       Problem
-	StatusCode int
-}
-
-func (response DeleteRevisiondefaultApplicationProblemPlusJSONResponse) VisitDeleteRevisionResponse(w http.ResponseWriter) error {
-
-	var buf bytes.Buffer
-	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
-		return err
-	}
-	w.Header().Set("Content-Type", "application/problem+json")
-	w.WriteHeader(response.StatusCode)
-	_, err := buf.WriteTo(w)
-	return err
-}
-
-type GetRevisionRequestObject struct {
-	Number int64 `json:"number"`
-}
-
-type GetRevisionResponseObject interface {
-	VisitGetRevisionResponse(w http.ResponseWriter) error
-}
-
-type GetRevision200JSONResponse RevisionDetail
-
-func (response GetRevision200JSONResponse) VisitGetRevisionResponse(w http.ResponseWriter) error {
-
-	var buf bytes.Buffer
-	if err := json.NewEncoder(&buf).Encode(response); err != nil {
-		return err
-	}
-	w.Header().Set("Content-Type", "application/json")
-	w.WriteHeader(200)
-	_, err := buf.WriteTo(w)
-	return err
-}
-
-type GetRevisiondefaultApplicationProblemPlusJSONResponse struct {
-	Body       Problem
-	StatusCode int
-}
-
-func (response GetRevisiondefaultApplicationProblemPlusJSONResponse) VisitGetRevisionResponse(w http.ResponseWriter) error {
-
-	var buf bytes.Buffer
-	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
-		return err
-	}
-	w.Header().Set("Content-Type", "application/problem+json")
-	w.WriteHeader(response.StatusCode)
-	_, err := buf.WriteTo(w)
-	return err
-}
-
-type GetScaleRequestObject struct {
-	Params GetScaleParams
-}
-
-type GetScaleResponseObject interface {
-	VisitGetScaleResponse(w http.ResponseWriter) error
-}
-
-type GetScale200JSONResponse Scaled
-
-func (response GetScale200JSONResponse) VisitGetScaleResponse(w http.ResponseWriter) error {
-
-	var buf bytes.Buffer
-	if err := json.NewEncoder(&buf).Encode(response); err != nil {
-		return err
-	}
-	w.Header().Set("Content-Type", "application/json")
-	w.WriteHeader(200)
-	_, err := buf.WriteTo(w)
-	return err
-}
-
-type GetScaledefaultApplicationProblemPlusJSONResponse struct {
-	Body       Problem
-	StatusCode int
-}
-
-func (response GetScaledefaultApplicationProblemPlusJSONResponse) VisitGetScaleResponse(w http.ResponseWriter) error {
-
-	var buf bytes.Buffer
-	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
-		return err
-	}
-	w.Header().Set("Content-Type", "application/problem+json")
-	w.WriteHeader(response.StatusCode)
-	_, err := buf.WriteTo(w)
-	return err
-}
-
-type GetSeriesRequestObject struct {
-	Params GetSeriesParams
-}
-
-type GetSeriesResponseObject interface {
-	VisitGetSeriesResponse(w http.ResponseWriter) error
-}
-
-type GetSeries200JSONResponse Series
-
-func (response GetSeries200JSONResponse) VisitGetSeriesResponse(w http.ResponseWriter) error {
-
-	var buf bytes.Buffer
-	if err := json.NewEncoder(&buf).Encode(response); err != nil {
-		return err
-	}
-	w.Header().Set("Content-Type", "application/json")
-	w.WriteHeader(200)
-	_, err := buf.WriteTo(w)
-	return err
-}
-
-type GetSeriesdefaultApplicationProblemPlusJSONResponse struct {
-	Body       Problem
-	StatusCode int
-}
-
-func (response GetSeriesdefaultApplicationProblemPlusJSONResponse) VisitGetSeriesResponse(w http.ResponseWriter) error {
-
-	var buf bytes.Buffer
-	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
-		return err
-	}
-	w.Header().Set("Content-Type", "application/problem+json")
-	w.WriteHeader(response.StatusCode)
-	_, err := buf.WriteTo(w)
-	return err
-}
-
-type TryRequestObject struct {
-	Body *TryJSONRequestBody
-}
-
-type TryResponseObject interface {
-	VisitTryResponse(w http.ResponseWriter) error
-}
-
-type Try200JSONResponse Tried
-
-func (response Try200JSONResponse) VisitTryResponse(w http.ResponseWriter) error {
-
-	var buf bytes.Buffer
-	if err := json.NewEncoder(&buf).Encode(response); err != nil {
-		return err
-	}
-	w.Header().Set("Content-Type", "application/json")
-	w.WriteHeader(200)
-	_, err := buf.WriteTo(w)
-	return err
-}
-
-type TrydefaultApplicationProblemPlusJSONResponse struct {
-	Body       Problem
-	StatusCode int
-}
-
-func (response TrydefaultApplicationProblemPlusJSONResponse) VisitTryResponse(w http.ResponseWriter) error {
-
-	var buf bytes.Buffer
-	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
-		return err
-	}
-	w.Header().Set("Content-Type", "application/problem+json")
-	w.WriteHeader(response.StatusCode)
-	_, err := buf.WriteTo(w)
-	return err
-}
-
-type GetValuesRequestObject struct {
-	Params GetValuesParams
-}
-
-type GetValuesResponseObject interface {
-	VisitGetValuesResponse(w http.ResponseWriter) error
-}
-
-type GetValues200JSONResponse []Value
-
-func (response GetValues200JSONResponse) VisitGetValuesResponse(w http.ResponseWriter) error {
-
-	var buf bytes.Buffer
-	if err := json.NewEncoder(&buf).Encode(response); err != nil {
-		return err
-	}
-	w.Header().Set("Content-Type", "application/json")
-	w.WriteHeader(200)
-	_, err := buf.WriteTo(w)
-	return err
-}
-
-type GetValuesdefaultApplicationProblemPlusJSONResponse struct {
-	Body       Problem
-	StatusCode int
-}
-
-func (response GetValuesdefaultApplicationProblemPlusJSONResponse) VisitGetValuesResponse(w http.ResponseWriter) error {
-
-	var buf bytes.Buffer
-	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
-		return err
-	}
-	w.Header().Set("Content-Type", "application/problem+json")
-	w.WriteHeader(response.StatusCode)
-	_, err := buf.WriteTo(w)
-	return err
-}
-
 type GetVersionRequestObject struct {
 }
 
@@ -3417,102 +4249,126 @@ func (response GetVersion200JSONResponse) VisitGetVersionResponse(w http.Respons
 
 // StrictServerInterface represents all server handlers.
 type StrictServerInterface interface {
-	// Adopt A job with the declarations of a building block. Nothing is kept.
-	// (POST /adoptions)
-	Adopt(ctx context.Context, request AdoptRequestObject) (AdoptResponseObject, error)
 	// GetBench How much the bench has to do, and who waits. A request finds itself by the name that it gave in X-Request-ID.
 	// (GET /bench)
 	GetBench(ctx context.Context, request GetBenchRequestObject) (GetBenchResponseObject, error)
-	// Calibrate An input's calibration from readings and their references; kept as a new revision if asked.
-	// (POST /calibrations)
-	Calibrate(ctx context.Context, request CalibrateRequestObject) (CalibrateResponseObject, error)
-	// Check What is to be said of a job that is being written. Nothing is kept.
-	// (POST /checks)
-	Check(ctx context.Context, request CheckRequestObject) (CheckResponseObject, error)
-	// GetCurve An input's chain as a curve, from the reading to the value.
-	// (GET /curves)
-	GetCurve(ctx context.Context, request GetCurveRequestObject) (GetCurveResponseObject, error)
-	// GetDifference The declarations that two revisions have differently.
-	// (GET /differences)
-	GetDifference(ctx context.Context, request GetDifferenceRequestObject) (GetDifferenceResponseObject, error)
-	// DeleteDraft Throw a draft away.
-	// (DELETE /drafts/{owner})
-	DeleteDraft(ctx context.Context, request DeleteDraftRequestObject) (DeleteDraftResponseObject, error)
-	// GetDraft What somebody has written and not kept as a revision.
-	// (GET /drafts/{owner})
-	GetDraft(ctx context.Context, request GetDraftRequestObject) (GetDraftResponseObject, error)
-	// PutDraft Keep a draft, with or without errors, in the place of the owner's last one.
-	// (PUT /drafts/{owner})
-	PutDraft(ctx context.Context, request PutDraftRequestObject) (PutDraftResponseObject, error)
-	// Explain Why an input, a rule or an output is as it is at a time of a replay, or why it is not otherwise.
-	// (POST /explanations)
-	Explain(ctx context.Context, request ExplainRequestObject) (ExplainResponseObject, error)
 	// GetHealth The process answers.
 	// (GET /health)
 	GetHealth(ctx context.Context, request GetHealthRequestObject) (GetHealthResponseObject, error)
+	// ListJobs All jobs, by name.
+	// (GET /jobs)
+	ListJobs(ctx context.Context, request ListJobsRequestObject) (ListJobsResponseObject, error)
+	// DeleteJob Delete a job with its revisions, recordings and drafts.
+	// (DELETE /jobs/{job})
+	DeleteJob(ctx context.Context, request DeleteJobRequestObject) (DeleteJobResponseObject, error)
+	// GetJob One job.
+	// (GET /jobs/{job})
+	GetJob(ctx context.Context, request GetJobRequestObject) (GetJobResponseObject, error)
+	// PutJob Make a job of this name, if there is none.
+	// (PUT /jobs/{job})
+	PutJob(ctx context.Context, request PutJobRequestObject) (PutJobResponseObject, error)
+	// Adopt A job with the declarations of a building block. Nothing is kept.
+	// (POST /jobs/{job}/adoptions)
+	Adopt(ctx context.Context, request AdoptRequestObject) (AdoptResponseObject, error)
+	// Calibrate An input's calibration from readings and their references; kept as a new revision if asked.
+	// (POST /jobs/{job}/calibrations)
+	Calibrate(ctx context.Context, request CalibrateRequestObject) (CalibrateResponseObject, error)
+	// Check What is to be said of a job that is being written. Nothing is kept.
+	// (POST /jobs/{job}/checks)
+	Check(ctx context.Context, request CheckRequestObject) (CheckResponseObject, error)
+	// GetCurve An input's chain as a curve, from the reading to the value.
+	// (GET /jobs/{job}/curves)
+	GetCurve(ctx context.Context, request GetCurveRequestObject) (GetCurveResponseObject, error)
+	// GetDifference The declarations that two revisions have differently.
+	// (GET /jobs/{job}/differences)
+	GetDifference(ctx context.Context, request GetDifferenceRequestObject) (GetDifferenceResponseObject, error)
+	// DeleteDraft Throw a draft away.
+	// (DELETE /jobs/{job}/drafts/{owner})
+	DeleteDraft(ctx context.Context, request DeleteDraftRequestObject) (DeleteDraftResponseObject, error)
+	// GetDraft What somebody has written and not kept as a revision.
+	// (GET /jobs/{job}/drafts/{owner})
+	GetDraft(ctx context.Context, request GetDraftRequestObject) (GetDraftResponseObject, error)
+	// PutDraft Keep a draft, with or without errors, in the place of the owner's last one.
+	// (PUT /jobs/{job}/drafts/{owner})
+	PutDraft(ctx context.Context, request PutDraftRequestObject) (PutDraftResponseObject, error)
+	// Explain Why an input, a rule or an output is as it is at a time of a replay, or why it is not otherwise.
+	// (POST /jobs/{job}/explanations)
+	Explain(ctx context.Context, request ExplainRequestObject) (ExplainResponseObject, error)
 	// GetHistogram How often an input, as the rules see it, was where in a recording.
-	// (GET /histograms)
+	// (GET /jobs/{job}/histograms)
 	GetHistogram(ctx context.Context, request GetHistogramRequestObject) (GetHistogramResponseObject, error)
 	// Teach A trip point from a signal's normal and trouble windows; kept as a rule in a new revision if asked.
-	// (POST /lessons)
+	// (POST /jobs/{job}/lessons)
 	Teach(ctx context.Context, request TeachRequestObject) (TeachResponseObject, error)
 	// Merge What was changed from one revision put onto the newest. Nothing is kept.
-	// (POST /merges)
+	// (POST /jobs/{job}/merges)
 	Merge(ctx context.Context, request MergeRequestObject) (MergeResponseObject, error)
+	// PreviewRecording Say how a file would be understood, and keep nothing. The file's beginning is enough, but for Parquet.
+	// (POST /jobs/{job}/previews)
+	PreviewRecording(ctx context.Context, request PreviewRecordingRequestObject) (PreviewRecordingResponseObject, error)
+	// ListRecordings All recordings, by name.
+	// (GET /jobs/{job}/recordings)
+	ListRecordings(ctx context.Context, request ListRecordingsRequestObject) (ListRecordingsResponseObject, error)
+	// UploadRecording Keep a recording, from a file of any form that is read.
+	// (POST /jobs/{job}/recordings)
+	UploadRecording(ctx context.Context, request UploadRecordingRequestObject) (UploadRecordingResponseObject, error)
+	// DeleteRecording Delete a recording with its readings. One that a trial of a kept revision plays stays.
+	// (DELETE /jobs/{job}/recordings/{id})
+	DeleteRecording(ctx context.Context, request DeleteRecordingRequestObject) (DeleteRecordingResponseObject, error)
+	// GetRecording One recording, without its readings.
+	// (GET /jobs/{job}/recordings/{id})
+	GetRecording(ctx context.Context, request GetRecordingRequestObject) (GetRecordingResponseObject, error)
+	// RenameRecording Give a recording another name.
+	// (PATCH /jobs/{job}/recordings/{id})
+	RenameRecording(ctx context.Context, request RenameRecordingRequestObject) (RenameRecordingResponseObject, error)
+	// ExportRecording A recording as a file. What is written reads back the same.
+	// (GET /jobs/{job}/recordings/{id}/file)
+	ExportRecording(ctx context.Context, request ExportRecordingRequestObject) (ExportRecordingResponseObject, error)
+	// Rename A job with one of its names changed in every place. Nothing is kept.
+	// (POST /jobs/{job}/renames)
+	Rename(ctx context.Context, request RenameRequestObject) (RenameResponseObject, error)
+	// Replay Play a stored recording through a stored revision.
+	// (POST /jobs/{job}/replays)
+	Replay(ctx context.Context, request ReplayRequestObject) (ReplayResponseObject, error)
+	// ListRevisions All revisions of the job, the newest first.
+	// (GET /jobs/{job}/revisions)
+	ListRevisions(ctx context.Context, request ListRevisionsRequestObject) (ListRevisionsResponseObject, error)
+	// PushRevision Keep a job as the next revision. A job with errors is refused.
+	// (POST /jobs/{job}/revisions)
+	PushRevision(ctx context.Context, request PushRevisionRequestObject) (PushRevisionResponseObject, error)
+	// DeleteRevision Delete a revision. The newest one stays.
+	// (DELETE /jobs/{job}/revisions/{number})
+	DeleteRevision(ctx context.Context, request DeleteRevisionRequestObject) (DeleteRevisionResponseObject, error)
+	// GetRevision One revision, with its points, setpoints and rules.
+	// (GET /jobs/{job}/revisions/{number})
+	GetRevision(ctx context.Context, request GetRevisionRequestObject) (GetRevisionResponseObject, error)
+	// GetScale A reading through an input's chain, every stage, either way.
+	// (GET /jobs/{job}/scales)
+	GetScale(ctx context.Context, request GetScaleRequestObject) (GetScaleResponseObject, error)
+	// GetSeries An input as the rules see it, or an analog output, with the smallest and largest value per pixel.
+	// (GET /jobs/{job}/series)
+	GetSeries(ctx context.Context, request GetSeriesRequestObject) (GetSeriesResponseObject, error)
+	// ListTrials The trials of a revision, and what came of those that have been played.
+	// (GET /jobs/{job}/trials)
+	ListTrials(ctx context.Context, request ListTrialsRequestObject) (ListTrialsResponseObject, error)
+	// PlayTrials Play trials of a revision, all if none is named, and keep what comes of them.
+	// (POST /jobs/{job}/trials)
+	PlayTrials(ctx context.Context, request PlayTrialsRequestObject) (PlayTrialsResponseObject, error)
+	// Try How a rule and its outputs would stand with some values. Nothing is kept.
+	// (POST /jobs/{job}/tries)
+	Try(ctx context.Context, request TryRequestObject) (TryResponseObject, error)
+	// GetValues The analog inputs as the rules see them, and the analog outputs, at one time.
+	// (GET /jobs/{job}/values)
+	GetValues(ctx context.Context, request GetValuesRequestObject) (GetValuesResponseObject, error)
+	// GetLanguage The words of the language of sheets, as an editor needs them.
+	// (GET /language)
+	GetLanguage(ctx context.Context, request GetLanguageRequestObject) (GetLanguageResponseObject, error)
 	// ListPatterns The trade's building blocks.
 	// (GET /patterns)
 	ListPatterns(ctx context.Context, request ListPatternsRequestObject) (ListPatternsResponseObject, error)
-	// PreviewRecording Say how a file would be understood, and keep nothing. The file's beginning is enough, but for Parquet.
-	// (POST /previews)
-	PreviewRecording(ctx context.Context, request PreviewRecordingRequestObject) (PreviewRecordingResponseObject, error)
 	// GetReady The store can be used.
 	// (GET /ready)
 	GetReady(ctx context.Context, request GetReadyRequestObject) (GetReadyResponseObject, error)
-	// ListRecordings All recordings, by name.
-	// (GET /recordings)
-	ListRecordings(ctx context.Context, request ListRecordingsRequestObject) (ListRecordingsResponseObject, error)
-	// UploadRecording Keep a recording, from a file of any form that is read.
-	// (POST /recordings)
-	UploadRecording(ctx context.Context, request UploadRecordingRequestObject) (UploadRecordingResponseObject, error)
-	// DeleteRecording Delete a recording with its readings.
-	// (DELETE /recordings/{id})
-	DeleteRecording(ctx context.Context, request DeleteRecordingRequestObject) (DeleteRecordingResponseObject, error)
-	// GetRecording One recording, without its readings.
-	// (GET /recordings/{id})
-	GetRecording(ctx context.Context, request GetRecordingRequestObject) (GetRecordingResponseObject, error)
-	// ExportRecording A recording as a file. What is written reads back the same.
-	// (GET /recordings/{id}/file)
-	ExportRecording(ctx context.Context, request ExportRecordingRequestObject) (ExportRecordingResponseObject, error)
-	// Rename A job with one of its names changed in every place. Nothing is kept.
-	// (POST /renames)
-	Rename(ctx context.Context, request RenameRequestObject) (RenameResponseObject, error)
-	// Replay Play a stored recording through a stored revision.
-	// (POST /replays)
-	Replay(ctx context.Context, request ReplayRequestObject) (ReplayResponseObject, error)
-	// ListRevisions All revisions of the job, the newest first.
-	// (GET /revisions)
-	ListRevisions(ctx context.Context, request ListRevisionsRequestObject) (ListRevisionsResponseObject, error)
-	// PushRevision Keep a job as the next revision. A job with errors is refused.
-	// (POST /revisions)
-	PushRevision(ctx context.Context, request PushRevisionRequestObject) (PushRevisionResponseObject, error)
-	// DeleteRevision Delete a revision. The newest one stays.
-	// (DELETE /revisions/{number})
-	DeleteRevision(ctx context.Context, request DeleteRevisionRequestObject) (DeleteRevisionResponseObject, error)
-	// GetRevision One revision, with its points, setpoints and rules.
-	// (GET /revisions/{number})
-	GetRevision(ctx context.Context, request GetRevisionRequestObject) (GetRevisionResponseObject, error)
-	// GetScale A reading through an input's chain, every stage, either way.
-	// (GET /scales)
-	GetScale(ctx context.Context, request GetScaleRequestObject) (GetScaleResponseObject, error)
-	// GetSeries An input as the rules see it, or an analog output, with the smallest and largest value per pixel.
-	// (GET /series)
-	GetSeries(ctx context.Context, request GetSeriesRequestObject) (GetSeriesResponseObject, error)
-	// Try How a rule and its outputs would stand with some values. Nothing is kept.
-	// (POST /tries)
-	Try(ctx context.Context, request TryRequestObject) (TryResponseObject, error)
-	// GetValues The analog inputs as the rules see them, and the analog outputs, at one time.
-	// (GET /values)
-	GetValues(ctx context.Context, request GetValuesRequestObject) (GetValuesResponseObject, error)
 	// GetVersion What program this is.
 	// (GET /version)
 	GetVersion(ctx context.Context, request GetVersionRequestObject) (GetVersionResponseObject, error)
@@ -3530,9 +4386,155 @@ type strictHandler struct {
 	middlewares []StrictMiddlewareFunc
 }
 
+// GetBench operation middleware
+func (sh *strictHandler) GetBench(ctx echo.Context) error {
+	var request GetBenchRequestObject
+
+	handler := func(ctx echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetBench(ctx.Request().Context(), request.(GetBenchRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetBench")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(GetBenchResponseObject); ok {
+		return validResponse.VisitGetBenchResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// GetHealth operation middleware
+func (sh *strictHandler) GetHealth(ctx echo.Context) error {
+	var request GetHealthRequestObject
+
+	handler := func(ctx echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetHealth(ctx.Request().Context(), request.(GetHealthRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetHealth")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(GetHealthResponseObject); ok {
+		return validResponse.VisitGetHealthResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// ListJobs operation middleware
+func (sh *strictHandler) ListJobs(ctx echo.Context) error {
+	var request ListJobsRequestObject
+
+	handler := func(ctx echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListJobs(ctx.Request().Context(), request.(ListJobsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListJobs")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ListJobsResponseObject); ok {
+		return validResponse.VisitListJobsResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// DeleteJob operation middleware
+func (sh *strictHandler) DeleteJob(ctx echo.Context, job JobName) error {
+	var request DeleteJobRequestObject
+
+	request.Job = job
+
+	handler := func(ctx echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.DeleteJob(ctx.Request().Context(), request.(DeleteJobRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "DeleteJob")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(DeleteJobResponseObject); ok {
+		return validResponse.VisitDeleteJobResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// GetJob operation middleware
+func (sh *strictHandler) GetJob(ctx echo.Context, job JobName) error {
+	var request GetJobRequestObject
+
+	request.Job = job
+
+	handler := func(ctx echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetJob(ctx.Request().Context(), request.(GetJobRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetJob")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(GetJobResponseObject); ok {
+		return validResponse.VisitGetJobResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// PutJob operation middleware
+func (sh *strictHandler) PutJob(ctx echo.Context, job JobName) error {
+	var request PutJobRequestObject
+
+	request.Job = job
+
+	handler := func(ctx echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.PutJob(ctx.Request().Context(), request.(PutJobRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "PutJob")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(PutJobResponseObject); ok {
+		return validResponse.VisitPutJobResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
 // Adopt operation middleware
-func (sh *strictHandler) Adopt(ctx echo.Context) error {
+func (sh *strictHandler) Adopt(ctx echo.Context, job JobName) error {
 	var request AdoptRequestObject
+
+	request.Job = job
 
 	var body AdoptJSONRequestBody
 	var err error
@@ -3576,32 +4578,11 @@ func (sh *strictHandler) Adopt(ctx echo.Context) error {
 	return nil
 }
 
-// GetBench operation middleware
-func (sh *strictHandler) GetBench(ctx echo.Context) error {
-	var request GetBenchRequestObject
-
-	handler := func(ctx echo.Context, request interface{}) (interface{}, error) {
-		return sh.ssi.GetBench(ctx.Request().Context(), request.(GetBenchRequestObject))
-	}
-	for _, middleware := range sh.middlewares {
-		handler = middleware(handler, "GetBench")
-	}
-
-	response, err := handler(ctx, request)
-
-	if err != nil {
-		return err
-	} else if validResponse, ok := response.(GetBenchResponseObject); ok {
-		return validResponse.VisitGetBenchResponse(ctx.Response())
-	} else if response != nil {
-		return fmt.Errorf("unexpected response type: %T", response)
-	}
-	return nil
-}
-
 // Calibrate operation middleware
-func (sh *strictHandler) Calibrate(ctx echo.Context) error {
+func (sh *strictHandler) Calibrate(ctx echo.Context, job JobName) error {
 	var request CalibrateRequestObject
+
+	request.Job = job
 
 	var body CalibrateJSONRequestBody
 	var err error
@@ -3646,8 +4627,10 @@ func (sh *strictHandler) Calibrate(ctx echo.Context) error {
 }
 
 // Check operation middleware
-func (sh *strictHandler) Check(ctx echo.Context) error {
+func (sh *strictHandler) Check(ctx echo.Context, job JobName) error {
 	var request CheckRequestObject
+
+	request.Job = job
 
 	var body CheckJSONRequestBody
 	var err error
@@ -3692,9 +4675,10 @@ func (sh *strictHandler) Check(ctx echo.Context) error {
 }
 
 // GetCurve operation middleware
-func (sh *strictHandler) GetCurve(ctx echo.Context, params GetCurveParams) error {
+func (sh *strictHandler) GetCurve(ctx echo.Context, job JobName, params GetCurveParams) error {
 	var request GetCurveRequestObject
 
+	request.Job = job
 	request.Params = params
 
 	handler := func(ctx echo.Context, request interface{}) (interface{}, error) {
@@ -3717,9 +4701,10 @@ func (sh *strictHandler) GetCurve(ctx echo.Context, params GetCurveParams) error
 }
 
 // GetDifference operation middleware
-func (sh *strictHandler) GetDifference(ctx echo.Context, params GetDifferenceParams) error {
+func (sh *strictHandler) GetDifference(ctx echo.Context, job JobName, params GetDifferenceParams) error {
 	var request GetDifferenceRequestObject
 
+	request.Job = job
 	request.Params = params
 
 	handler := func(ctx echo.Context, request interface{}) (interface{}, error) {
@@ -3742,9 +4727,10 @@ func (sh *strictHandler) GetDifference(ctx echo.Context, params GetDifferencePar
 }
 
 // DeleteDraft operation middleware
-func (sh *strictHandler) DeleteDraft(ctx echo.Context, owner string) error {
+func (sh *strictHandler) DeleteDraft(ctx echo.Context, job JobName, owner string) error {
 	var request DeleteDraftRequestObject
 
+	request.Job = job
 	request.Owner = owner
 
 	handler := func(ctx echo.Context, request interface{}) (interface{}, error) {
@@ -3767,9 +4753,10 @@ func (sh *strictHandler) DeleteDraft(ctx echo.Context, owner string) error {
 }
 
 // GetDraft operation middleware
-func (sh *strictHandler) GetDraft(ctx echo.Context, owner string) error {
+func (sh *strictHandler) GetDraft(ctx echo.Context, job JobName, owner string) error {
 	var request GetDraftRequestObject
 
+	request.Job = job
 	request.Owner = owner
 
 	handler := func(ctx echo.Context, request interface{}) (interface{}, error) {
@@ -3792,9 +4779,10 @@ func (sh *strictHandler) GetDraft(ctx echo.Context, owner string) error {
 }
 
 // PutDraft operation middleware
-func (sh *strictHandler) PutDraft(ctx echo.Context, owner string) error {
+func (sh *strictHandler) PutDraft(ctx echo.Context, job JobName, owner string) error {
 	var request PutDraftRequestObject
 
+	request.Job = job
 	request.Owner = owner
 
 	var body PutDraftJSONRequestBody
@@ -3840,8 +4828,10 @@ func (sh *strictHandler) PutDraft(ctx echo.Context, owner string) error {
 }
 
 // Explain operation middleware
-func (sh *strictHandler) Explain(ctx echo.Context) error {
+func (sh *strictHandler) Explain(ctx echo.Context, job JobName) error {
 	var request ExplainRequestObject
+
+	request.Job = job
 
 	var body ExplainJSONRequestBody
 	var err error
@@ -3885,33 +4875,11 @@ func (sh *strictHandler) Explain(ctx echo.Context) error {
 	return nil
 }
 
-// GetHealth operation middleware
-func (sh *strictHandler) GetHealth(ctx echo.Context) error {
-	var request GetHealthRequestObject
-
-	handler := func(ctx echo.Context, request interface{}) (interface{}, error) {
-		return sh.ssi.GetHealth(ctx.Request().Context(), request.(GetHealthRequestObject))
-	}
-	for _, middleware := range sh.middlewares {
-		handler = middleware(handler, "GetHealth")
-	}
-
-	response, err := handler(ctx, request)
-
-	if err != nil {
-		return err
-	} else if validResponse, ok := response.(GetHealthResponseObject); ok {
-		return validResponse.VisitGetHealthResponse(ctx.Response())
-	} else if response != nil {
-		return fmt.Errorf("unexpected response type: %T", response)
-	}
-	return nil
-}
-
 // GetHistogram operation middleware
-func (sh *strictHandler) GetHistogram(ctx echo.Context, params GetHistogramParams) error {
+func (sh *strictHandler) GetHistogram(ctx echo.Context, job JobName, params GetHistogramParams) error {
 	var request GetHistogramRequestObject
 
+	request.Job = job
 	request.Params = params
 
 	handler := func(ctx echo.Context, request interface{}) (interface{}, error) {
@@ -3934,8 +4902,10 @@ func (sh *strictHandler) GetHistogram(ctx echo.Context, params GetHistogramParam
 }
 
 // Teach operation middleware
-func (sh *strictHandler) Teach(ctx echo.Context) error {
+func (sh *strictHandler) Teach(ctx echo.Context, job JobName) error {
 	var request TeachRequestObject
+
+	request.Job = job
 
 	var body TeachJSONRequestBody
 	var err error
@@ -3980,8 +4950,10 @@ func (sh *strictHandler) Teach(ctx echo.Context) error {
 }
 
 // Merge operation middleware
-func (sh *strictHandler) Merge(ctx echo.Context) error {
+func (sh *strictHandler) Merge(ctx echo.Context, job JobName) error {
 	var request MergeRequestObject
+
+	request.Job = job
 
 	var body MergeJSONRequestBody
 	var err error
@@ -4025,33 +4997,11 @@ func (sh *strictHandler) Merge(ctx echo.Context) error {
 	return nil
 }
 
-// ListPatterns operation middleware
-func (sh *strictHandler) ListPatterns(ctx echo.Context) error {
-	var request ListPatternsRequestObject
-
-	handler := func(ctx echo.Context, request interface{}) (interface{}, error) {
-		return sh.ssi.ListPatterns(ctx.Request().Context(), request.(ListPatternsRequestObject))
-	}
-	for _, middleware := range sh.middlewares {
-		handler = middleware(handler, "ListPatterns")
-	}
-
-	response, err := handler(ctx, request)
-
-	if err != nil {
-		return err
-	} else if validResponse, ok := response.(ListPatternsResponseObject); ok {
-		return validResponse.VisitListPatternsResponse(ctx.Response())
-	} else if response != nil {
-		return fmt.Errorf("unexpected response type: %T", response)
-	}
-	return nil
-}
-
 // PreviewRecording operation middleware
-func (sh *strictHandler) PreviewRecording(ctx echo.Context, params PreviewRecordingParams) error {
+func (sh *strictHandler) PreviewRecording(ctx echo.Context, job JobName, params PreviewRecordingParams) error {
 	var request PreviewRecordingRequestObject
 
+	request.Job = job
 	request.Params = params
 
 	request.Body = ctx.Request().Body
@@ -4075,32 +5025,11 @@ func (sh *strictHandler) PreviewRecording(ctx echo.Context, params PreviewRecord
 	return nil
 }
 
-// GetReady operation middleware
-func (sh *strictHandler) GetReady(ctx echo.Context) error {
-	var request GetReadyRequestObject
-
-	handler := func(ctx echo.Context, request interface{}) (interface{}, error) {
-		return sh.ssi.GetReady(ctx.Request().Context(), request.(GetReadyRequestObject))
-	}
-	for _, middleware := range sh.middlewares {
-		handler = middleware(handler, "GetReady")
-	}
-
-	response, err := handler(ctx, request)
-
-	if err != nil {
-		return err
-	} else if validResponse, ok := response.(GetReadyResponseObject); ok {
-		return validResponse.VisitGetReadyResponse(ctx.Response())
-	} else if response != nil {
-		return fmt.Errorf("unexpected response type: %T", response)
-	}
-	return nil
-}
-
 // ListRecordings operation middleware
-func (sh *strictHandler) ListRecordings(ctx echo.Context) error {
+func (sh *strictHandler) ListRecordings(ctx echo.Context, job JobName) error {
 	var request ListRecordingsRequestObject
+
+	request.Job = job
 
 	handler := func(ctx echo.Context, request interface{}) (interface{}, error) {
 		return sh.ssi.ListRecordings(ctx.Request().Context(), request.(ListRecordingsRequestObject))
@@ -4122,9 +5051,10 @@ func (sh *strictHandler) ListRecordings(ctx echo.Context) error {
 }
 
 // UploadRecording operation middleware
-func (sh *strictHandler) UploadRecording(ctx echo.Context, params UploadRecordingParams) error {
+func (sh *strictHandler) UploadRecording(ctx echo.Context, job JobName, params UploadRecordingParams) error {
 	var request UploadRecordingRequestObject
 
+	request.Job = job
 	request.Params = params
 
 	request.Body = ctx.Request().Body
@@ -4149,9 +5079,10 @@ func (sh *strictHandler) UploadRecording(ctx echo.Context, params UploadRecordin
 }
 
 // DeleteRecording operation middleware
-func (sh *strictHandler) DeleteRecording(ctx echo.Context, id int64) error {
+func (sh *strictHandler) DeleteRecording(ctx echo.Context, job JobName, id int64) error {
 	var request DeleteRecordingRequestObject
 
+	request.Job = job
 	request.Id = id
 
 	handler := func(ctx echo.Context, request interface{}) (interface{}, error) {
@@ -4174,9 +5105,10 @@ func (sh *strictHandler) DeleteRecording(ctx echo.Context, id int64) error {
 }
 
 // GetRecording operation middleware
-func (sh *strictHandler) GetRecording(ctx echo.Context, id int64) error {
+func (sh *strictHandler) GetRecording(ctx echo.Context, job JobName, id int64) error {
 	var request GetRecordingRequestObject
 
+	request.Job = job
 	request.Id = id
 
 	handler := func(ctx echo.Context, request interface{}) (interface{}, error) {
@@ -4198,10 +5130,60 @@ func (sh *strictHandler) GetRecording(ctx echo.Context, id int64) error {
 	return nil
 }
 
+// RenameRecording operation middleware
+func (sh *strictHandler) RenameRecording(ctx echo.Context, job JobName, id int64) error {
+	var request RenameRecordingRequestObject
+
+	request.Job = job
+	request.Id = id
+
+	var body RenameRecordingJSONRequestBody
+	var err error
+	if binder, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = binder.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.RenameRecording(ctx.Request().Context(), request.(RenameRecordingRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "RenameRecording")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(RenameRecordingResponseObject); ok {
+		return validResponse.VisitRenameRecordingResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
 // ExportRecording operation middleware
-func (sh *strictHandler) ExportRecording(ctx echo.Context, id int64, params ExportRecordingParams) error {
+func (sh *strictHandler) ExportRecording(ctx echo.Context, job JobName, id int64, params ExportRecordingParams) error {
 	var request ExportRecordingRequestObject
 
+	request.Job = job
 	request.Id = id
 	request.Params = params
 
@@ -4225,8 +5207,10 @@ func (sh *strictHandler) ExportRecording(ctx echo.Context, id int64, params Expo
 }
 
 // Rename operation middleware
-func (sh *strictHandler) Rename(ctx echo.Context) error {
+func (sh *strictHandler) Rename(ctx echo.Context, job JobName) error {
 	var request RenameRequestObject
+
+	request.Job = job
 
 	var body RenameJSONRequestBody
 	var err error
@@ -4271,8 +5255,10 @@ func (sh *strictHandler) Rename(ctx echo.Context) error {
 }
 
 // Replay operation middleware
-func (sh *strictHandler) Replay(ctx echo.Context) error {
+func (sh *strictHandler) Replay(ctx echo.Context, job JobName) error {
 	var request ReplayRequestObject
+
+	request.Job = job
 
 	var body ReplayJSONRequestBody
 	var err error
@@ -4317,8 +5303,10 @@ func (sh *strictHandler) Replay(ctx echo.Context) error {
 }
 
 // ListRevisions operation middleware
-func (sh *strictHandler) ListRevisions(ctx echo.Context) error {
+func (sh *strictHandler) ListRevisions(ctx echo.Context, job JobName) error {
 	var request ListRevisionsRequestObject
+
+	request.Job = job
 
 	handler := func(ctx echo.Context, request interface{}) (interface{}, error) {
 		return sh.ssi.ListRevisions(ctx.Request().Context(), request.(ListRevisionsRequestObject))
@@ -4340,8 +5328,10 @@ func (sh *strictHandler) ListRevisions(ctx echo.Context) error {
 }
 
 // PushRevision operation middleware
-func (sh *strictHandler) PushRevision(ctx echo.Context) error {
+func (sh *strictHandler) PushRevision(ctx echo.Context, job JobName) error {
 	var request PushRevisionRequestObject
+
+	request.Job = job
 
 	var body PushRevisionJSONRequestBody
 	var err error
@@ -4386,9 +5376,10 @@ func (sh *strictHandler) PushRevision(ctx echo.Context) error {
 }
 
 // DeleteRevision operation middleware
-func (sh *strictHandler) DeleteRevision(ctx echo.Context, number int64) error {
+func (sh *strictHandler) DeleteRevision(ctx echo.Context, job JobName, number int64) error {
 	var request DeleteRevisionRequestObject
 
+	request.Job = job
 	request.Number = number
 
 	handler := func(ctx echo.Context, request interface{}) (interface{}, error) {
@@ -4411,9 +5402,10 @@ func (sh *strictHandler) DeleteRevision(ctx echo.Context, number int64) error {
 }
 
 // GetRevision operation middleware
-func (sh *strictHandler) GetRevision(ctx echo.Context, number int64) error {
+func (sh *strictHandler) GetRevision(ctx echo.Context, job JobName, number int64) error {
 	var request GetRevisionRequestObject
 
+	request.Job = job
 	request.Number = number
 
 	handler := func(ctx echo.Context, request interface{}) (interface{}, error) {
@@ -4436,9 +5428,10 @@ func (sh *strictHandler) GetRevision(ctx echo.Context, number int64) error {
 }
 
 // GetScale operation middleware
-func (sh *strictHandler) GetScale(ctx echo.Context, params GetScaleParams) error {
+func (sh *strictHandler) GetScale(ctx echo.Context, job JobName, params GetScaleParams) error {
 	var request GetScaleRequestObject
 
+	request.Job = job
 	request.Params = params
 
 	handler := func(ctx echo.Context, request interface{}) (interface{}, error) {
@@ -4461,9 +5454,10 @@ func (sh *strictHandler) GetScale(ctx echo.Context, params GetScaleParams) error
 }
 
 // GetSeries operation middleware
-func (sh *strictHandler) GetSeries(ctx echo.Context, params GetSeriesParams) error {
+func (sh *strictHandler) GetSeries(ctx echo.Context, job JobName, params GetSeriesParams) error {
 	var request GetSeriesRequestObject
 
+	request.Job = job
 	request.Params = params
 
 	handler := func(ctx echo.Context, request interface{}) (interface{}, error) {
@@ -4485,9 +5479,85 @@ func (sh *strictHandler) GetSeries(ctx echo.Context, params GetSeriesParams) err
 	return nil
 }
 
+// ListTrials operation middleware
+func (sh *strictHandler) ListTrials(ctx echo.Context, job JobName, params ListTrialsParams) error {
+	var request ListTrialsRequestObject
+
+	request.Job = job
+	request.Params = params
+
+	handler := func(ctx echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListTrials(ctx.Request().Context(), request.(ListTrialsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListTrials")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ListTrialsResponseObject); ok {
+		return validResponse.VisitListTrialsResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// PlayTrials operation middleware
+func (sh *strictHandler) PlayTrials(ctx echo.Context, job JobName) error {
+	var request PlayTrialsRequestObject
+
+	request.Job = job
+
+	var body PlayTrialsJSONRequestBody
+	var err error
+	if binder, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = binder.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.PlayTrials(ctx.Request().Context(), request.(PlayTrialsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "PlayTrials")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(PlayTrialsResponseObject); ok {
+		return validResponse.VisitPlayTrialsResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
 // Try operation middleware
-func (sh *strictHandler) Try(ctx echo.Context) error {
+func (sh *strictHandler) Try(ctx echo.Context, job JobName) error {
 	var request TryRequestObject
+
+	request.Job = job
 
 	var body TryJSONRequestBody
 	var err error
@@ -4532,9 +5602,10 @@ func (sh *strictHandler) Try(ctx echo.Context) error {
 }
 
 // GetValues operation middleware
-func (sh *strictHandler) GetValues(ctx echo.Context, params GetValuesParams) error {
+func (sh *strictHandler) GetValues(ctx echo.Context, job JobName, params GetValuesParams) error {
 	var request GetValuesRequestObject
 
+	request.Job = job
 	request.Params = params
 
 	handler := func(ctx echo.Context, request interface{}) (interface{}, error) {
@@ -4550,6 +5621,75 @@ func (sh *strictHandler) GetValues(ctx echo.Context, params GetValuesParams) err
 		return err
 	} else if validResponse, ok := response.(GetValuesResponseObject); ok {
 		return validResponse.VisitGetValuesResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// GetLanguage operation middleware
+func (sh *strictHandler) GetLanguage(ctx echo.Context) error {
+	var request GetLanguageRequestObject
+
+	handler := func(ctx echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetLanguage(ctx.Request().Context(), request.(GetLanguageRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetLanguage")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(GetLanguageResponseObject); ok {
+		return validResponse.VisitGetLanguageResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// ListPatterns operation middleware
+func (sh *strictHandler) ListPatterns(ctx echo.Context) error {
+	var request ListPatternsRequestObject
+
+	handler := func(ctx echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListPatterns(ctx.Request().Context(), request.(ListPatternsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListPatterns")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ListPatternsResponseObject); ok {
+		return validResponse.VisitListPatternsResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// GetReady operation middleware
+func (sh *strictHandler) GetReady(ctx echo.Context) error {
+	var request GetReadyRequestObject
+
+	handler := func(ctx echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetReady(ctx.Request().Context(), request.(GetReadyRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetReady")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(GetReadyResponseObject); ok {
+		return validResponse.VisitGetReadyResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}

@@ -59,7 +59,7 @@ type Server struct {
 func New(c Config) (http.Handler, error) {
 	s := &Server{store: c.Store, log: c.Log, version: c.Version, now: c.Now, damaged: c.Damaged,
 		bench: newCrew(c.Closing, c.WorkLimit), desk: newCrew(c.Closing, c.WorkLimit), imports: newCrew(c.Closing, importLimit)}
-	s.library = newLibrary(c.Store, s.bench, c.Memory/4)
+	s.library = newLibrary(s.bench, c.Memory/4)
 	v, err := newValidator()
 	if err != nil {
 		return nil, err

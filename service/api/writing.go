@@ -65,6 +65,10 @@ func (s *Server) check(ctx context.Context, sources []sheet.Source) (job *sheet.
 
 // Check says what is to be said of a job that is being written.
 func (s *Server) Check(ctx context.Context, request CheckRequestObject) (CheckResponseObject, error) {
+	j, err := s.shelf(ctx, request.Job)
+	if err != nil {
+		return nil, err
+	}
 	body := request.Body
 	sources, err := sheetSources(body.Sheets)
 	if err != nil {
@@ -72,7 +76,7 @@ func (s *Server) Check(ctx context.Context, request CheckRequestObject) (CheckRe
 	}
 	var base []sheet.Source
 	if body.Base != nil {
-		if _, base, err = s.store.Revision(ctx, *body.Base); err != nil {
+		if _, base, err = j.Revision(ctx, *body.Base); err != nil {
 			return nil, err
 		}
 	}
@@ -101,7 +105,7 @@ func (s *Server) Check(ctx context.Context, request CheckRequestObject) (CheckRe
 	if err != nil || p == nil || body.Play == nil {
 		return v, err
 	}
-	v.Play, err = s.play(ctx, p, body.Play)
+	v.Play, err = s.play(ctx, j, p, body.Play)
 	return v, err
 }
 
@@ -214,9 +218,9 @@ func partView(x *sheet.Part) *Part {
 
 // play plays a recording through a job that is being written, and draws what one
 // rule has to do with.
-func (s *Server) play(ctx context.Context, p *logic.Program, request *PlayRequest) (*Play, error) {
+func (s *Server) play(ctx context.Context, j *shelf, p *logic.Program, request *PlayRequest) (*Play, error) {
 	return do(ctx, s.bench, func(work context.Context) (*Play, error) {
-		r, err := s.library.recording(work, request.Recording)
+		r, err := j.recording(work, request.Recording)
 		if err != nil {
 			return nil, err
 		}
@@ -320,6 +324,10 @@ func (s *Server) Rename(ctx context.Context, request RenameRequestObject) (Renam
 
 // Merge puts what was changed from one revision onto the newest.
 func (s *Server) Merge(ctx context.Context, request MergeRequestObject) (MergeResponseObject, error) {
+	j, err := s.shelf(ctx, request.Job)
+	if err != nil {
+		return nil, err
+	}
 	mine, err := sheetSources(request.Body.Sheets)
 	if err != nil {
 		return nil, err
@@ -331,15 +339,15 @@ func (s *Server) Merge(ctx context.Context, request MergeRequestObject) (MergeRe
 	if sheet.HasErrors(found) {
 		return nil, &failure{http.StatusUnprocessableEntity, "The job has errors; mend them before it is put onto another revision.", found}
 	}
-	_, base, err := s.store.Revision(ctx, request.Body.Base)
+	_, base, err := j.Revision(ctx, request.Body.Base)
 	if err != nil {
 		return nil, err
 	}
-	newest, err := s.store.Newest(ctx)
+	newest, err := j.Newest(ctx)
 	if err != nil {
 		return nil, err
 	}
-	_, theirs, err := s.store.Revision(ctx, newest)
+	_, theirs, err := j.Revision(ctx, newest)
 	if err != nil {
 		return nil, err
 	}
@@ -420,11 +428,15 @@ func (s *Server) Adopt(ctx context.Context, request AdoptRequestObject) (AdoptRe
 
 // GetDifference lists the declarations that two revisions have differently.
 func (s *Server) GetDifference(ctx context.Context, request GetDifferenceRequestObject) (GetDifferenceResponseObject, error) {
-	_, before, err := s.store.Revision(ctx, request.Params.From)
+	j, err := s.shelf(ctx, request.Job)
 	if err != nil {
 		return nil, err
 	}
-	_, after, err := s.store.Revision(ctx, request.Params.To)
+	_, before, err := j.Revision(ctx, request.Params.From)
+	if err != nil {
+		return nil, err
+	}
+	_, after, err := j.Revision(ctx, request.Params.To)
 	if err != nil {
 		return nil, err
 	}
@@ -435,7 +447,11 @@ func (s *Server) GetDifference(ctx context.Context, request GetDifferenceRequest
 
 // GetDraft reads what somebody has written and not kept as a revision.
 func (s *Server) GetDraft(ctx context.Context, request GetDraftRequestObject) (GetDraftResponseObject, error) {
-	d, sheets, err := s.store.Draft(ctx, request.Owner)
+	j, err := s.shelf(ctx, request.Job)
+	if err != nil {
+		return nil, err
+	}
+	d, sheets, err := j.Draft(ctx, request.Owner)
 	if err != nil {
 		return nil, err
 	}
@@ -444,12 +460,16 @@ func (s *Server) GetDraft(ctx context.Context, request GetDraftRequestObject) (G
 
 // PutDraft keeps a draft, with or without errors.
 func (s *Server) PutDraft(ctx context.Context, request PutDraftRequestObject) (PutDraftResponseObject, error) {
+	j, err := s.shelf(ctx, request.Job)
+	if err != nil {
+		return nil, err
+	}
 	sources, err := sheetSources(request.Body.Sheets)
 	if err != nil {
 		return nil, err
 	}
 	d := store.Draft{Owner: request.Owner, Base: request.Body.Base, Saved: s.now().UnixNano()}
-	if err := s.store.PutDraft(ctx, d, sources); err != nil {
+	if err := j.PutDraft(ctx, d, sources); err != nil {
 		return nil, err
 	}
 	return PutDraft204Response{}, nil
@@ -457,7 +477,11 @@ func (s *Server) PutDraft(ctx context.Context, request PutDraftRequestObject) (P
 
 // DeleteDraft throws a draft away.
 func (s *Server) DeleteDraft(ctx context.Context, request DeleteDraftRequestObject) (DeleteDraftResponseObject, error) {
-	if err := s.store.DeleteDraft(ctx, request.Owner); err != nil {
+	j, err := s.shelf(ctx, request.Job)
+	if err != nil {
+		return nil, err
+	}
+	if err := j.DeleteDraft(ctx, request.Owner); err != nil {
 		return nil, err
 	}
 	return DeleteDraft204Response{}, nil

@@ -99,16 +99,18 @@ func FuzzWriting(f *testing.F) {
 		f.Add(uint16(i), uint16(math.MaxUint16), uint16(0), uint16(0))
 		f.Add(uint16(i), uint16(i*997), uint16(i), uint16(i*31))
 	}
-	st, err := store.Open(f.Context(), filepath.Join(f.TempDir(), "rectura.db"), store.Options{})
+	st, err := store.Open(f.Context(), filepath.Join(f.TempDir(), "bench.db"), store.Options{})
 	require.NoError(f, err)
 	f.Cleanup(func() { require.NoError(f, st.Close()) })
 	base, err := sheet.ReadSources(hatchery.Files)
 	require.NoError(f, err)
-	_, err = st.AddRevision(f.Context(), store.Revision{Title: "base"}, base, 0)
+	j, _, err := st.MakeJob(f.Context(), "hatchery", time.Unix(0, 0))
+	require.NoError(f, err)
+	_, _, err = j.AddRevision(f.Context(), store.Revision{Title: "base"}, base, nil, 0)
 	require.NoError(f, err)
 	r, err := csv.Reader{}.Read(strings.NewReader("time,oxygen [mg/L],mains\n0,8,1\n60,4,1\n120,8,0\n"))
 	require.NoError(f, err)
-	_, err = st.AddRecording(f.Context(), "r.csv", r, time.Unix(0, 0))
+	_, err = j.AddRecording(f.Context(), "r.csv", r, nil, time.Unix(0, 0))
 	require.NoError(f, err)
 	handler, err := api.New(api.Config{Store: st, Log: slog.New(slog.DiscardHandler), Hosts: []string{"h"}, UploadLimit: 1 << 20, Now: time.Now, Memory: 1 << 28, WorkLimit: time.Minute, Closing: f.Context(), Damaged: func() []string { return nil }})
 	require.NoError(f, err)
@@ -118,16 +120,16 @@ func FuzzWriting(f *testing.F) {
 		job := []map[string]any{{"name": "a.rct", "text": text}}
 		visits.Take()
 		for path, body := range map[string]map[string]any{
-			"/api/checks":    {"sheets": job, "base": 1, "format": true, "play": map[string]any{"recording": 1, "rule": "standby_blower", "pixels": 50}},
-			"/api/tries":     {"sheets": job, "rule": "standby_blower", "values": map[string]string{"oxygen": "5 mg/L"}},
-			"/api/renames":   {"sheets": job, "from": "oxygen", "to": "other"},
-			"/api/merges":    {"sheets": job, "base": 1},
-			"/api/adoptions": {"sheets": job, "pattern": "high-low-alarm"},
-			"/api/revisions": {"sheets": job, "base": 999},
+			"/checks":    {"sheets": job, "base": 1, "format": true, "play": map[string]any{"recording": 1, "rule": "standby_blower", "pixels": 50}},
+			"/tries":     {"sheets": job, "rule": "standby_blower", "values": map[string]string{"oxygen": "5 mg/L"}},
+			"/renames":   {"sheets": job, "from": "oxygen", "to": "other"},
+			"/merges":    {"sheets": job, "base": 1},
+			"/adoptions": {"sheets": job, "pattern": "high-low-alarm"},
+			"/revisions": {"sheets": job, "base": 999},
 		} {
 			data, err := json.Marshal(body)
 			require.NoError(t, err)
-			q := httptest.NewRequestWithContext(t.Context(), http.MethodPost, "http://h"+path, bytes.NewReader(data))
+			q := httptest.NewRequestWithContext(t.Context(), http.MethodPost, "http://h/api/jobs/hatchery"+path, bytes.NewReader(data))
 			q.Header.Set("Content-Type", "application/json")
 			client++ // the limit by address is not what is tested
 			q.RemoteAddr = fmt.Sprintf("127.%d.%d.%d:1", client>>16&0xff, client>>8&0xff, client&0xff)
@@ -148,16 +150,18 @@ func FuzzWriting(f *testing.F) {
 // writes, at the 99th percentile, over all texts and changes of them.
 func BenchmarkWriting(b *testing.B) {
 	texts := sheets(b)
-	st, err := store.Open(b.Context(), filepath.Join(b.TempDir(), "rectura.db"), store.Options{})
+	st, err := store.Open(b.Context(), filepath.Join(b.TempDir(), "bench.db"), store.Options{})
 	require.NoError(b, err)
 	b.Cleanup(func() { require.NoError(b, st.Close()) })
+	_, _, err = st.MakeJob(b.Context(), "hatchery", time.Unix(0, 0))
+	require.NoError(b, err)
 	handler, err := api.New(api.Config{Store: st, Log: slog.New(slog.DiscardHandler), Hosts: []string{"h"}, UploadLimit: 1 << 20, Now: time.Now, Memory: 1 << 28, WorkLimit: time.Minute, Closing: b.Context(), Damaged: func() []string { return nil }})
 	require.NoError(b, err)
 	var took []time.Duration
 	for i := 0; b.Loop(); i++ {
 		data, err := json.Marshal(map[string]any{"sheets": []map[string]any{{"name": "a.rct", "text": changed(texts[i%len(texts)], uint16(i*7919), uint16(i), uint16(i*31))}}, "format": true})
 		require.NoError(b, err)
-		q := httptest.NewRequestWithContext(b.Context(), http.MethodPost, "http://h/api/checks", bytes.NewReader(data))
+		q := httptest.NewRequestWithContext(b.Context(), http.MethodPost, "http://h/api/jobs/hatchery/checks", bytes.NewReader(data))
 		q.Header.Set("Content-Type", "application/json")
 		q.RemoteAddr = fmt.Sprintf("127.%d.%d.%d:1", i>>16&0xff, i>>8&0xff, i&0xff)
 		began := time.Now()

@@ -12,12 +12,13 @@ import (
 	"rectura/core/sheet"
 )
 
-// MostDrafts is how many drafts are kept; of more the oldest goes.
+// MostDrafts is how many drafts are kept of a job; of more the oldest goes.
 const MostDrafts = 200
 
 // A Draft is what its owner has written and not kept as a revision; it may have
 // errors.
 type Draft struct {
+	Job    int64  `gorm:"primaryKey"`
 	Owner  string `gorm:"primaryKey"`
 	Base   int64
 	Saved  int64 // nanoseconds since 1970
@@ -29,7 +30,9 @@ type Draft struct {
 func (d Draft) Time() time.Time { return time.Unix(0, d.Saved).UTC() }
 
 // PutDraft keeps a draft in the place of its owner's last one.
-func (s *Store) PutDraft(ctx context.Context, d Draft, sheets []sheet.Source) error {
+func (j *Job) PutDraft(ctx context.Context, d Draft, sheets []sheet.Source) error {
+	s := j.store
+	d.Job = j.ID
 	var err error
 	if d.Sheets, err = json.Marshal(sheets); err != nil {
 		return fmt.Errorf("keeping a draft: %w", err)
@@ -42,7 +45,7 @@ func (s *Store) PutDraft(ctx context.Context, d Draft, sheets []sheet.Source) er
 		if err := tx.Clauses(clause.OnConflict{UpdateAll: true}).Create(&d).Error; err != nil {
 			return err
 		}
-		return tx.Exec("DELETE FROM drafts WHERE owner NOT IN (SELECT owner FROM drafts ORDER BY saved DESC LIMIT ?)", MostDrafts).Error
+		return tx.Exec("DELETE FROM drafts WHERE job = ? AND owner NOT IN (SELECT owner FROM drafts WHERE job = ? ORDER BY saved DESC LIMIT ?)", j.ID, j.ID, MostDrafts).Error
 	})
 	if err != nil {
 		return fmt.Errorf("keeping a draft: %w", err)
@@ -51,9 +54,9 @@ func (s *Store) PutDraft(ctx context.Context, d Draft, sheets []sheet.Source) er
 }
 
 // Draft reads the draft of an owner.
-func (s *Store) Draft(ctx context.Context, owner string) (Draft, []sheet.Source, error) {
+func (j *Job) Draft(ctx context.Context, owner string) (Draft, []sheet.Source, error) {
 	var d Draft
-	if err := s.read.WithContext(ctx).First(&d, "owner = ?", owner).Error; err != nil {
+	if err := j.store.read.WithContext(ctx).First(&d, "job = ? AND owner = ?", j.ID, owner).Error; err != nil {
 		return d, nil, found(err, "the draft of %s", owner)
 	}
 	if err := same(d.Sum, d.sum(), "the draft of %s", owner); err != nil {
@@ -67,8 +70,8 @@ func (s *Store) Draft(ctx context.Context, owner string) (Draft, []sheet.Source,
 }
 
 // DeleteDraft throws the draft of an owner away, if there is one.
-func (s *Store) DeleteDraft(ctx context.Context, owner string) error {
-	err := s.change(ctx, func(tx *gorm.DB) error { return tx.Delete(&Draft{}, "owner = ?", owner).Error })
+func (j *Job) DeleteDraft(ctx context.Context, owner string) error {
+	err := j.store.change(ctx, func(tx *gorm.DB) error { return tx.Delete(&Draft{}, "job = ? AND owner = ?", j.ID, owner).Error })
 	if err != nil {
 		return fmt.Errorf("throwing a draft away: %w", err)
 	}

@@ -19,6 +19,7 @@ import (
 // A Recording is what the store knows of a recording without its readings.
 type Recording struct {
 	ID       int64
+	File     []byte // the SHA-256 of the file that it was read from; empty where that is not known
 	Name     string
 	Uploaded time.Time
 	Start    int64
@@ -50,6 +51,7 @@ type Column struct {
 
 type recordingRow struct {
 	ID       int64 `gorm:"primaryKey;autoIncrement"`
+	Job      int64
 	Name     string
 	Uploaded int64
 	Start    int64
@@ -61,6 +63,7 @@ type recordingRow struct {
 	Notes    string
 
 	Understood string
+	File       []byte
 	Sum        []byte
 }
 
@@ -127,13 +130,14 @@ func nullable(v float64) sql.NullFloat64 {
 }
 
 // AddRecording keeps a recording under a name that is not taken yet
-// (ErrExists), and returns its number.
-func (s *Store) AddRecording(ctx context.Context, name string, r *recording.Recording, now time.Time) (int64, error) {
+// (ErrExists), with the SHA-256 of its file, and returns its number.
+func (j *Job) AddRecording(ctx context.Context, name string, r *recording.Recording, file []byte, now time.Time) (int64, error) {
+	s := j.store
 	notes, err := json.Marshal(append([]string{}, r.Notes...))
 	if err != nil {
 		return 0, fmt.Errorf("keeping recording %s: %w", name, err)
 	}
-	row := recordingRow{Name: name, Uploaded: now.UnixNano(), Start: r.Start, End: r.End, Rows: r.Rows,
+	row := recordingRow{Job: j.ID, File: append([]byte{}, file...), Name: name, Uploaded: now.UnixNano(), Start: r.Start, End: r.End, Rows: r.Rows,
 		Elapsed: r.Clock.Elapsed, Offset: r.Clock.Offset, Zone: r.Clock.Zone, Notes: string(notes), Understood: r.Understood.String()}
 	size := int64(0)
 	for _, c := range r.Columns {
@@ -144,7 +148,7 @@ func (s *Store) AddRecording(ctx context.Context, name string, r *recording.Reco
 	}
 	err = s.change(ctx, func(tx *gorm.DB) error {
 		var taken int64
-		if err := tx.Model(&recordingRow{}).Where("name = ?", name).Count(&taken).Error; err != nil {
+		if err := tx.Model(&recordingRow{}).Where("job = ? AND name = ?", j.ID, name).Count(&taken).Error; err != nil {
 			return err
 		}
 		if taken > 0 {
@@ -246,16 +250,16 @@ func pack(columns []columnRow, of []*recording.Column, k int) []blockRow {
 }
 
 // Recordings lists all recordings by name, without their readings.
-func (s *Store) Recordings(ctx context.Context) ([]*Recording, error) {
+func (j *Job) Recordings(ctx context.Context) ([]*Recording, error) {
 	var rows []recordingRow
-	if err := s.read.WithContext(ctx).Order("name").Find(&rows).Error; err != nil {
+	if err := j.store.read.WithContext(ctx).Order("name").Find(&rows, "job = ?", j.ID).Error; err != nil {
 		return nil, fmt.Errorf("listing recordings: %w", err)
 	}
 	all := make([]*Recording, len(rows))
 	for i, row := range rows {
 		err := row.verify()
 		if err == nil {
-			all[i], err = s.describe(ctx, row)
+			all[i], err = j.store.describe(ctx, row)
 		}
 		if err != nil {
 			return nil, err
@@ -265,17 +269,17 @@ func (s *Store) Recordings(ctx context.Context) ([]*Recording, error) {
 }
 
 // Recording is one recording without its readings.
-func (s *Store) Recording(ctx context.Context, id int64) (*Recording, error) {
-	row, err := s.recordingRow(ctx, id)
+func (j *Job) Recording(ctx context.Context, id int64) (*Recording, error) {
+	row, err := j.recordingRow(ctx, id)
 	if err != nil {
 		return nil, err
 	}
-	return s.describe(ctx, row)
+	return j.store.describe(ctx, row)
 }
 
-func (s *Store) recordingRow(ctx context.Context, id int64) (recordingRow, error) {
+func (j *Job) recordingRow(ctx context.Context, id int64) (recordingRow, error) {
 	var row recordingRow
-	if err := s.read.WithContext(ctx).First(&row, "id = ?", id).Error; err != nil {
+	if err := j.store.read.WithContext(ctx).First(&row, "job = ? AND id = ?", j.ID, id).Error; err != nil {
 		return row, found(err, "recording %d", id)
 	}
 	return row, row.verify()
@@ -283,7 +287,7 @@ func (s *Store) recordingRow(ctx context.Context, id int64) (recordingRow, error
 
 // describe adds the figures of a recording's columns.
 func (s *Store) describe(ctx context.Context, row recordingRow) (*Recording, error) {
-	r := &Recording{ID: row.ID, Name: row.Name, Uploaded: time.Unix(0, row.Uploaded).UTC(), Start: row.Start, End: row.End, Rows: row.Rows, Clock: row.clock(), Understood: row.Understood}
+	r := &Recording{ID: row.ID, File: row.File, Name: row.Name, Uploaded: time.Unix(0, row.Uploaded).UTC(), Start: row.Start, End: row.End, Rows: row.Rows, Clock: row.clock(), Understood: row.Understood}
 	if err := json.Unmarshal([]byte(row.Notes), &r.Notes); err != nil {
 		return nil, fmt.Errorf("reading the notes of recording %s: %w", row.Name, err)
 	}
@@ -322,8 +326,9 @@ func (s *Store) columnRows(ctx context.Context, row recordingRow) ([]columnRow, 
 
 // Readings reads a recording with the blocks that have readings from one time
 // to another. Columns that were sampled together share their times again.
-func (s *Store) Readings(ctx context.Context, id, from, to int64) (*recording.Recording, error) {
-	row, err := s.recordingRow(ctx, id)
+func (j *Job) Readings(ctx context.Context, id, from, to int64) (*recording.Recording, error) {
+	s := j.store
+	row, err := j.recordingRow(ctx, id)
 	if err != nil {
 		return nil, err
 	}
@@ -369,10 +374,47 @@ func (s *Store) Readings(ctx context.Context, id, from, to int64) (*recording.Re
 	return r, nil
 }
 
-// DeleteRecording deletes a recording with its readings.
-func (s *Store) DeleteRecording(ctx context.Context, id int64) error {
-	err := s.change(ctx, func(tx *gorm.DB) error {
-		done := tx.Delete(&recordingRow{}, "id = ?", id)
+// RenameRecording gives a recording another name, which is not taken yet (ErrExists).
+func (j *Job) RenameRecording(ctx context.Context, id int64, name string) error {
+	err := j.store.change(ctx, func(tx *gorm.DB) error {
+		var row recordingRow
+		if err := tx.First(&row, "job = ? AND id = ?", j.ID, id).Error; err != nil {
+			return found(err, "recording %d", id)
+		}
+		if err := row.verify(); err != nil || row.Name == name {
+			return err
+		}
+		var taken int64
+		if err := tx.Model(&recordingRow{}).Where("job = ? AND name = ?", j.ID, name).Count(&taken).Error; err != nil {
+			return err
+		}
+		if taken > 0 {
+			return ErrExists
+		}
+		row.Name = name
+		row.Sum = row.sum()
+		return tx.Model(&row).Select("name", "sum").Updates(&row).Error
+	})
+	if err != nil {
+		return fmt.Errorf("renaming recording %d: %w", id, err)
+	}
+	return nil
+}
+
+// DeleteRecording deletes a recording with its readings; not one that a trial of a
+// kept revision plays (ErrNeeded).
+func (j *Job) DeleteRecording(ctx context.Context, id int64) error {
+	err := j.store.change(ctx, func(tx *gorm.DB) error {
+		var by []int64
+		if err := tx.Raw("SELECT number FROM revisions JOIN plays ON plays.revision = revisions.id WHERE job = ? AND recording = ? ORDER BY number", j.ID, id).Scan(&by).Error; err != nil {
+			return err
+		}
+		if n := len(by); n == 1 {
+			return fmt.Errorf("a trial of revision %d plays it: %w", by[0], ErrNeeded)
+		} else if n > 1 {
+			return fmt.Errorf("trials of %d revisions play it, the newest of which is %d: %w", n, by[n-1], ErrNeeded)
+		}
+		done := tx.Delete(&recordingRow{}, "job = ? AND id = ?", j.ID, id)
 		if done.Error == nil && done.RowsAffected == 0 {
 			return ErrNotFound
 		}

@@ -1,9 +1,11 @@
 package store
 
 import (
+	"bytes"
 	"context"
 	"errors"
 	"fmt"
+	"slices"
 	"time"
 
 	"gorm.io/gorm"
@@ -11,9 +13,11 @@ import (
 	"rectura/core/sheet"
 )
 
-// A Revision is one kept version of the job.
+// A Revision is one kept version of a job.
 type Revision struct {
-	Number   int64 `gorm:"primaryKey;autoIncrement"`
+	ID       int64 `gorm:"primaryKey;autoIncrement"`
+	Job      int64
+	Number   int64 // from 1 on, in its job
 	Title    string
 	Note     string
 	Created  int64 // nanoseconds since 1970
@@ -40,23 +44,32 @@ type sheetRow struct {
 
 func (sheetRow) TableName() string { return "sheets" }
 
-// AddRevision keeps sheets as the next revision and returns it with its number.
-// If base is not 0, that must be the newest one still; else ErrOutdated.
-func (s *Store) AddRevision(ctx context.Context, r Revision, sheets []sheet.Source, base int64) (Revision, error) {
-	r.Number = 0
+// A Play is the recording that trials play under a path.
+type Play struct {
+	Revision  int64  `gorm:"primaryKey"`
+	Path      string `gorm:"primaryKey"`
+	Recording int64
+}
+
+// AddRevision keeps sheets as the next revision, with the recordings that its trials
+// play, and returns it with its number. What is the newest one already is not kept
+// again, which kept tells. If base is not 0, that must be the newest one still; else
+// ErrOutdated.
+func (j *Job) AddRevision(ctx context.Context, r Revision, sheets []sheet.Source, plays []Play, base int64) (_ Revision, kept bool, err error) {
+	s := j.store
 	size := int64(0)
 	for _, sh := range sheets {
 		size += int64(len(sh.Text))
 	}
 	if err := s.Room(ctx, size); err != nil {
-		return Revision{}, fmt.Errorf("keeping a revision: %w", err)
+		return Revision{}, false, fmt.Errorf("keeping a revision: %w", err)
 	}
-	err := s.change(ctx, func(tx *gorm.DB) error {
-		var newest int64
-		if err := tx.Model(&Revision{}).Select("COALESCE(MAX(number), 0)").Scan(&newest).Error; err != nil {
+	err = s.change(ctx, func(tx *gorm.DB) error {
+		newest := Revision{}
+		if err := tx.Order("number DESC").First(&newest, "job = ?", j.ID).Error; err != nil && !errors.Is(err, gorm.ErrRecordNotFound) {
 			return err
 		}
-		if base != 0 && base != newest {
+		if base != 0 && base != newest.Number {
 			return ErrOutdated
 		}
 		rows := make([]sheetRow, len(sheets))
@@ -64,36 +77,80 @@ func (s *Store) AddRevision(ctx context.Context, r Revision, sheets []sheet.Sour
 			rows[i] = sheetRow{Position: i, Name: sh.Name, Text: append([]byte{}, sh.Text...)} // an empty sheet is not null
 			rows[i].Sum = rows[i].sum()
 		}
-		r.Content, r.Sum = content(rows), []byte{}
+		r.ID, r.Job, r.Number, r.Content, r.Sum = 0, j.ID, newest.Number+1, content(rows), []byte{}
+		if same, err := playsAre(tx, newest.ID, plays); err != nil || same && bytes.Equal(newest.Content, r.Content) {
+			r, kept = newest, false
+			return err
+		}
+		kept = true
 		if err := tx.Create(&r).Error; err != nil {
 			return err
 		}
-		r.Sum = r.sum() // which its number belongs to
+		r.Sum = r.sum()
 		if err := tx.Model(&r).Update("sum", r.Sum).Error; err != nil {
 			return err
 		}
 		for i := range rows {
-			rows[i].Revision = r.Number
+			rows[i].Revision = r.ID
 		}
-		return tx.Create(rows).Error
+		if err := tx.Create(rows).Error; err != nil || len(plays) == 0 {
+			return err
+		}
+		own := slices.Clone(plays)
+		for i := range own {
+			own[i].Revision = r.ID
+		}
+		return tx.Create(own).Error
 	})
 	if err != nil {
-		return Revision{}, fmt.Errorf("keeping a revision: %w", err)
+		return Revision{}, false, fmt.Errorf("keeping a revision: %w", err)
 	}
-	return r, nil
+	return r, kept, nil
+}
+
+// playsAre tells whether the trials of a revision play just these recordings.
+func playsAre(tx *gorm.DB, revision int64, plays []Play) (bool, error) {
+	var kept []Play
+	if err := tx.Find(&kept, "revision = ?", revision).Error; err != nil {
+		return false, err
+	}
+	now := map[string]int64{}
+	for _, p := range plays {
+		now[p.Path] = p.Recording
+	}
+	for _, p := range kept {
+		if now[p.Path] != p.Recording {
+			return false, nil
+		}
+	}
+	return len(kept) == len(now), nil
+}
+
+// Plays are the recordings that the trials of a revision play, by path.
+func (j *Job) Plays(ctx context.Context, number int64) (map[string]int64, error) {
+	var kept []Play
+	err := j.store.read.WithContext(ctx).Find(&kept, "revision = (SELECT id FROM revisions WHERE job = ? AND number = ?)", j.ID, number).Error
+	if err != nil {
+		return nil, fmt.Errorf("reading what revision %d plays: %w", number, readable(err))
+	}
+	plays := map[string]int64{}
+	for _, p := range kept {
+		plays[p.Path] = p.Recording
+	}
+	return plays, nil
 }
 
 // Newest is the number of the newest revision; ErrNotFound if there is none.
-func (s *Store) Newest(ctx context.Context) (int64, error) {
+func (j *Job) Newest(ctx context.Context) (int64, error) {
 	var r Revision
-	err := s.read.WithContext(ctx).Order("number DESC").First(&r).Error
+	err := j.store.read.WithContext(ctx).Order("number DESC").First(&r, "job = ?", j.ID).Error
 	return r.Number, found(err, "the newest revision")
 }
 
 // Revisions lists all revisions, the newest first.
-func (s *Store) Revisions(ctx context.Context) ([]Revision, error) {
+func (j *Job) Revisions(ctx context.Context) ([]Revision, error) {
 	var all []Revision
-	if err := s.read.WithContext(ctx).Order("number DESC").Find(&all).Error; err != nil {
+	if err := j.store.read.WithContext(ctx).Order("number DESC").Find(&all, "job = ?", j.ID).Error; err != nil {
 		return nil, fmt.Errorf("listing revisions: %w", readable(err))
 	}
 	for _, r := range all {
@@ -105,16 +162,16 @@ func (s *Store) Revisions(ctx context.Context) ([]Revision, error) {
 }
 
 // DeleteRevision deletes a revision; not the newest one (ErrNeeded).
-func (s *Store) DeleteRevision(ctx context.Context, number int64) error {
-	err := s.change(ctx, func(tx *gorm.DB) error {
+func (j *Job) DeleteRevision(ctx context.Context, number int64) error {
+	err := j.store.change(ctx, func(tx *gorm.DB) error {
 		var newest int64
-		if err := tx.Model(&Revision{}).Select("COALESCE(MAX(number), 0)").Scan(&newest).Error; err != nil {
+		if err := tx.Model(&Revision{}).Where("job = ?", j.ID).Select("COALESCE(MAX(number), 0)").Scan(&newest).Error; err != nil {
 			return err
 		}
 		if number == newest {
 			return fmt.Errorf("it is the newest one: %w", ErrNeeded)
 		}
-		done := tx.Delete(&Revision{}, "number = ?", number)
+		done := tx.Delete(&Revision{}, "job = ? AND number = ?", j.ID, number)
 		if done.Error == nil && done.RowsAffected == 0 {
 			return ErrNotFound
 		}
@@ -127,13 +184,13 @@ func (s *Store) DeleteRevision(ctx context.Context, number int64) error {
 }
 
 // Revision reads one revision with its sheets.
-func (s *Store) Revision(ctx context.Context, number int64) (Revision, []sheet.Source, error) {
+func (j *Job) Revision(ctx context.Context, number int64) (Revision, []sheet.Source, error) {
 	var r Revision
-	if err := s.read.WithContext(ctx).First(&r, "number = ?", number).Error; err != nil {
+	if err := j.store.read.WithContext(ctx).First(&r, "job = ? AND number = ?", j.ID, number).Error; err != nil {
 		return r, nil, found(err, "revision %d", number)
 	}
 	var rows []sheetRow
-	if err := s.read.WithContext(ctx).Order("position").Find(&rows, "revision = ?", number).Error; err != nil {
+	if err := j.store.read.WithContext(ctx).Order("position").Find(&rows, "revision = ?", r.ID).Error; err != nil {
 		return r, nil, fmt.Errorf("reading the sheets of revision %d: %w", number, readable(err))
 	}
 	if err := errors.Join(r.verify(), r.verifySheets(rows)); err != nil {

@@ -1,4 +1,4 @@
-// Package store keeps what the service must not lose, in one SQLite file. It is
+// Package store keeps what the service must not lose of several jobs, in one SQLite file. It is
 // the only package that knows tables.
 package store
 
@@ -128,7 +128,7 @@ func connect(file string, options url.Values, most int) (*gorm.DB, error) {
 }
 
 // fills work out what a migration adds and SQL cannot say.
-var fills = map[string]func(tx *gorm.DB) error{"migrations/0005_sums.sql": fillSums}
+var fills = map[string]func(tx *gorm.DB) error{"migrations/0005_sums.sql": fillSums, "migrations/0006_jobs.sql": fillJobs}
 
 // migrate runs the numbered migrations that the database has not had yet, each
 // in a transaction of its own.
@@ -146,6 +146,14 @@ func (s *Store) migrate(ctx context.Context, folder fs.FS, names []string) error
 	}
 	if done < 0 {
 		return fmt.Errorf("the tables have version %d, which no program has made; restore a backup", done)
+	}
+	if done == len(names) {
+		return nil
+	}
+	// A table that others refer to can only be made anew while that is not looked at;
+	// it is looked at before each migration is committed.
+	if err := s.db.WithContext(ctx).Exec("PRAGMA foreign_keys = 0").Error; err != nil {
+		return err
 	}
 	for i, name := range names[done:] {
 		text, err := fs.ReadFile(folder, name)
@@ -170,13 +178,20 @@ func (s *Store) migrate(ctx context.Context, folder fs.FS, names []string) error
 					return err
 				}
 			}
+			var dangling []struct{ Table, Parent string }
+			if err := tx.Raw("PRAGMA foreign_key_check").Scan(&dangling).Error; err != nil {
+				return err
+			}
+			if len(dangling) > 0 {
+				return fmt.Errorf("a row of %s refers to none of %s: %w", dangling[0].Table, dangling[0].Parent, ErrDamaged)
+			}
 			return tx.Exec(fmt.Sprintf("PRAGMA user_version = %d", done+i+1)).Error
 		})
 		if err != nil {
 			return fmt.Errorf("migration %s: %w", name, err)
 		}
 	}
-	return nil
+	return s.db.WithContext(ctx).Exec("PRAGMA foreign_keys = 1").Error
 }
 
 // change does something in one transaction: all of it, or nothing.
@@ -225,7 +240,7 @@ func (s *Store) Close() error {
 // Ping tells whether the database can be used.
 func (s *Store) Ping(ctx context.Context) error {
 	var one int
-	if err := s.read.WithContext(ctx).Raw("SELECT 1 FROM revisions LIMIT 1").Scan(&one).Error; err != nil {
+	if err := s.read.WithContext(ctx).Raw("SELECT 1 FROM jobs LIMIT 1").Scan(&one).Error; err != nil {
 		return fmt.Errorf("asking the store: %w", readable(err))
 	}
 	return s.log.settle(ctx)

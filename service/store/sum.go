@@ -36,21 +36,29 @@ func sum(fields ...any) []byte {
 	return h.Sum(nil)
 }
 
-func (r *Revision) sum() []byte {
-	return sum(r.Number, r.Title, r.Note, r.Created, r.Inputs, r.Outputs, r.Rules, r.Warnings, r.Content)
+func (r *Revision) sum() []byte { return sum(append([]any{r.Job}, r.fields()...)...) }
+
+func (r *Revision) fields() []any {
+	return []any{r.Number, r.Title, r.Note, r.Created, r.Inputs, r.Outputs, r.Rules, r.Warnings, r.Content}
 }
 
 func (r *sheetRow) sum() []byte { return sum(r.Position, r.Name, r.Text) }
 
-func (r *recordingRow) sum() []byte {
-	return sum(r.ID, r.Name, r.Uploaded, r.Start, r.End, r.Rows, r.Elapsed, r.Offset, r.Zone, r.Notes, r.Understood)
+func (r *recordingRow) sum() []byte { return sum(append([]any{r.Job, r.File}, r.fields()...)...) }
+
+func (r *recordingRow) fields() []any {
+	return []any{r.ID, r.Name, r.Uploaded, r.Start, r.End, r.Rows, r.Elapsed, r.Offset, r.Zone, r.Notes, r.Understood}
 }
 
 func (c *columnRow) sum() []byte {
 	return sum(c.ID, c.Recording, c.Position, c.Name, c.Unit, c.Word, c.WordLine, c.WordColumn, c.Readings, c.Min.Valid, bits(c.Min), c.Max.Valid, bits(c.Max), c.Bytes)
 }
 
-func (d *Draft) sum() []byte { return sum(d.Owner, d.Base, d.Saved, d.Sheets) }
+func (d *Draft) sum() []byte { return sum(append([]any{d.Job}, d.fields()...)...) }
+
+func (d *Draft) fields() []any { return []any{d.Owner, d.Base, d.Saved, d.Sheets} }
+
+func (r *TrialResult) sum() []byte { return sum(r.Revision, r.Trial, r.Played, r.Passed, r.Result) }
 
 func bits(v sql.NullFloat64) uint64 {
 	if !v.Valid {
@@ -120,15 +128,16 @@ func (b *blockRow) verify(recording, column string) error {
 // batch is how many rows are gone through at once.
 const batch = 200
 
-// fillSums works out the checksums of what was kept before there were any.
+// fillSums works out the checksums of what was kept before there were any. Those of
+// revisions and recordings, of which jobs are a part, follow with the jobs.
 func fillSums(tx *gorm.DB) error {
-	var revisions []Revision
-	if err := tx.Find(&revisions).Error; err != nil {
+	var revisions []int64
+	if err := tx.Raw("SELECT number FROM revisions").Scan(&revisions).Error; err != nil {
 		return err
 	}
 	for _, r := range revisions {
 		var rows []sheetRow
-		if err := tx.Order("position").Find(&rows, "revision = ?", r.Number).Error; err != nil {
+		if err := tx.Order("position").Find(&rows, "revision = ?", r).Error; err != nil {
 			return err
 		}
 		for _, row := range rows {
@@ -137,18 +146,7 @@ func fillSums(tx *gorm.DB) error {
 				return err
 			}
 		}
-		r.Content = content(rows)
-		r.Sum = r.sum()
-		if err := tx.Model(&r).Select("content", "sum").Updates(&r).Error; err != nil {
-			return err
-		}
-	}
-	var recordings []recordingRow
-	if err := tx.Find(&recordings).Error; err != nil {
-		return err
-	}
-	for _, r := range recordings {
-		if err := tx.Model(&r).Update("sum", r.sum()).Error; err != nil {
+		if err := tx.Exec("UPDATE revisions SET content = ? WHERE number = ?", content(rows), r).Error; err != nil {
 			return err
 		}
 	}
@@ -187,17 +185,17 @@ func (s *Store) Verify(ctx context.Context) (damaged []error, err error) {
 			damaged = append(damaged, err)
 		}
 	}
-	var revisions []Revision
-	if err := s.read.WithContext(ctx).Order("number").Find(&revisions).Error; err != nil {
-		return nil, fmt.Errorf("verifying revisions: %w", err)
+	jobs, err := s.Jobs(ctx)
+	if errors.Is(err, ErrDamaged) {
+		return []error{err}, nil
 	}
-	for _, r := range revisions {
-		_, _, err := s.Revision(ctx, r.Number)
-		if err != nil && !errors.Is(err, ErrDamaged) && !errors.Is(err, ErrNotFound) {
+	if err != nil {
+		return nil, err
+	}
+	for _, job := range jobs {
+		some, err := job.verifyRevisions(ctx)
+		if damaged = append(damaged, some...); err != nil {
 			return damaged, err
-		}
-		if errors.Is(err, ErrDamaged) {
-			note(err)
 		}
 	}
 	var recordings []recordingRow
@@ -216,6 +214,26 @@ func (s *Store) Verify(ctx context.Context) (damaged []error, err error) {
 			if damaged = append(damaged, some...); err != nil {
 				return damaged, err
 			}
+		}
+	}
+	return damaged, nil
+}
+
+func (j *Job) verifyRevisions(ctx context.Context) (damaged []error, err error) {
+	var revisions []Revision
+	if err := j.store.read.WithContext(ctx).Order("number").Find(&revisions, "job = ?", j.ID).Error; err != nil {
+		return nil, fmt.Errorf("verifying revisions: %w", err)
+	}
+	for _, r := range revisions {
+		_, _, err := j.Revision(ctx, r.Number)
+		if err == nil {
+			_, err = j.TrialResults(ctx, r.Number)
+		}
+		switch {
+		case errors.Is(err, ErrDamaged):
+			damaged = append(damaged, fmt.Errorf("job %s: %w", j.Name, err))
+		case err != nil && !errors.Is(err, ErrNotFound):
+			return damaged, err
 		}
 	}
 	return damaged, nil

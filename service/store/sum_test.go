@@ -21,14 +21,17 @@ import (
 func filled(t *testing.T, file string) *Store {
 	t.Helper()
 	s := open(t, file)
-	_, err := s.AddRevision(t.Context(), Revision{Title: "Raceway", Note: "first", Created: 5, Inputs: 1}, []sheet.Source{{Name: "a.rct", Text: []byte("job \"Raceway\"\n")}, {Name: "b.rct", Text: []byte("# b\n")}}, 0)
-	require.NoError(t, err)
+	j := theJob(t, s)
 	r, err := csv.Reader{}.Read(strings.NewReader("time,x [mA],k\n0,4.5,1\n1,5.25,0\n2,bad,1\n"))
 	require.NoError(t, err)
 	r.Notes = []string{"noted"}
-	_, err = s.AddRecording(t.Context(), "a.csv", r, time.Unix(0, 7))
+	id, err := j.AddRecording(t.Context(), "a.csv", r, []byte("the sum of its file"), time.Unix(0, 7))
 	require.NoError(t, err)
-	require.NoError(t, s.PutDraft(t.Context(), Draft{Owner: "somebody", Base: 1, Saved: 5}, []sheet.Source{{Name: "a.rct", Text: []byte("job")}}))
+	_, _, err = j.AddRevision(t.Context(), Revision{Title: "Raceway", Note: "first", Created: 5, Inputs: 1},
+		[]sheet.Source{{Name: "a.rct", Text: []byte("job \"Raceway\"\n")}, {Name: "b.rct", Text: []byte("# b\n")}}, []Play{{Path: "recordings/a.csv", Recording: id}}, 0)
+	require.NoError(t, err)
+	require.NoError(t, j.KeepTrialResults(t.Context(), 1, []TrialResult{{Trial: "dip", Played: 9, Passed: true, Result: []byte("{}")}}))
+	require.NoError(t, j.PutDraft(t.Context(), Draft{Owner: "somebody", Base: 1, Saved: 5}, []sheet.Source{{Name: "a.rct", Text: []byte("job")}}))
 	damaged, err := s.Verify(t.Context())
 	require.NoError(t, err)
 	require.Empty(t, damaged)
@@ -37,18 +40,26 @@ func filled(t *testing.T, file string) *Store {
 
 // readAll reads everything that is given out, and gives the first error.
 func readAll(t *testing.T, s *Store) error {
-	_, err := s.Revisions(t.Context())
+	all, err := s.Jobs(t.Context())
+	if err != nil {
+		return err
+	}
+	j := all[0]
+	_, err = j.Revisions(t.Context())
 	if err == nil {
-		_, _, err = s.Revision(t.Context(), 1)
+		_, _, err = j.Revision(t.Context(), 1)
 	}
 	if err == nil {
-		_, err = s.Recordings(t.Context())
+		_, err = j.Recordings(t.Context())
 	}
 	if err == nil {
-		_, err = s.Readings(t.Context(), 1, math.MinInt64, math.MaxInt64)
+		_, err = j.Readings(t.Context(), 1, math.MinInt64, math.MaxInt64)
 	}
 	if err == nil {
-		_, _, err = s.Draft(t.Context(), "somebody")
+		_, err = j.TrialResults(t.Context(), 1)
+	}
+	if err == nil {
+		_, _, err = j.Draft(t.Context(), "somebody")
 	}
 	return err
 }
@@ -58,6 +69,9 @@ func TestDamage(t *testing.T) {
 	for _, c := range []struct{ change, named string }{
 		{"UPDATE revisions SET note = 'other'", "revision 1: it is not as it was kept; restore a backup"},
 		{"UPDATE revisions SET title = 'Raceways'", "revision 1"},
+		{"UPDATE jobs SET name = 'other'", "job other"},
+		{"UPDATE trial_results SET passed = 0", "revision 1, the result of trial dip"},
+		{"UPDATE recordings SET file = x'00'", "recording a.csv"},
 		{"UPDATE sheets SET text = x'6a6f61' WHERE position = 0", "revision 1, sheet a.rct"},
 		{"UPDATE sheets SET name = 'c.rct' WHERE position = 1", "revision 1, sheet c.rct"},
 		{"DELETE FROM sheets WHERE position = 1", "revision 1, its sheets"},
@@ -80,13 +94,14 @@ func TestDamage(t *testing.T) {
 		})
 	}
 	s := filled(t, filepath.Join(t.TempDir(), "d.db"))
+	j := theJob(t, s)
 	require.NoError(t, s.db.Exec("DELETE FROM blocks WHERE id = 1").Error)
 	damaged, err := s.Verify(t.Context())
 	require.NoError(t, err)
 	require.Len(t, damaged, 1)
 	assert.Contains(t, damaged[0].Error(), "readings are missing")
 	require.NoError(t, s.db.Exec("UPDATE drafts SET sheets = x'5b5d'").Error)
-	_, _, err = s.Draft(t.Context(), "somebody")
+	_, _, err = j.Draft(t.Context(), "somebody")
 	assert.ErrorIs(t, err, ErrDamaged)
 }
 
@@ -99,7 +114,7 @@ func TestFlippedBits(t *testing.T) {
 	s, err := Open(t.Context(), file, Options{})
 	require.NoError(t, err)
 	sheets := []sheet.Source{{Name: "a.rct", Text: []byte("job \"Raceway\"\n" + strings.Repeat("# a comment that is kept\n", 400))}}
-	_, err = s.AddRevision(t.Context(), Revision{Title: "Raceway", Created: 5}, sheets, 0)
+	_, _, err = theJob(t, s).AddRevision(t.Context(), Revision{Title: "Raceway", Created: 5}, sheets, nil, 0)
 	require.NoError(t, err)
 	require.NoError(t, s.db.Exec("PRAGMA wal_checkpoint(TRUNCATE)").Error)
 	require.NoError(t, s.Close())
@@ -117,7 +132,12 @@ func TestFlippedBits(t *testing.T) {
 			told++
 			continue
 		}
-		r, got, err := s.Revision(t.Context(), 1)
+		j, err := s.Job(t.Context(), "hatchery")
+		var r Revision
+		var got []sheet.Source
+		if err == nil {
+			r, got, err = j.Revision(t.Context(), 1)
+		}
 		switch {
 		case err != nil:
 			told++
@@ -150,17 +170,18 @@ func TestSumsOfEarlierTables(t *testing.T) {
 	}
 	require.NoError(t, raw.Close())
 	s := open(t, file)
-	_, sheets, err := s.Revision(t.Context(), 3)
+	j := theJob(t, s)
+	_, sheets, err := j.Revision(t.Context(), 3)
 	require.NoError(t, err)
 	assert.Equal(t, "job", string(sheets[0].Text))
 	require.NoError(t, s.db.Exec("UPDATE sheets SET text = x'6a6f63'").Error)
-	_, _, err = s.Revision(t.Context(), 3)
+	_, _, err = j.Revision(t.Context(), 3)
 	require.ErrorIs(t, err, ErrDamaged)
 
 	require.NoError(t, s.db.Exec("PRAGMA user_version = -3").Error)
 	_, err = Open(t.Context(), file, Options{})
 	assert.ErrorContains(t, err, "the tables have version -3, which no program has made; restore a backup")
-	require.NoError(t, s.db.Exec("PRAGMA user_version = 5").Error)
+	require.NoError(t, s.db.Exec("PRAGMA user_version = 6").Error)
 }
 
 // The store's files are for their owner alone whatever they were before; temporary
@@ -172,6 +193,7 @@ func TestHousekeeping(t *testing.T) {
 	require.NoError(t, os.WriteFile(file, nil, 0o666))
 	require.NoError(t, os.Chmod(file, 0o666))
 	s := filled(t, file)
+	j := theJob(t, s)
 	for _, name := range []string{file, file + "-wal", file + "-shm"} {
 		info, err := os.Stat(name)
 		require.NoError(t, err)
@@ -182,15 +204,15 @@ func TestHousekeeping(t *testing.T) {
 	require.NoError(t, f.Close())
 	assert.Equal(t, filepath.Join(folder, "tmp"), filepath.Dir(f.Name()))
 
-	r, err := s.AddRevision(t.Context(), Revision{Title: "second"}, []sheet.Source{{Name: "a.rct", Text: []byte("job \"x\"\n")}}, 1)
+	r, _, err := j.AddRevision(t.Context(), Revision{Title: "second"}, []sheet.Source{{Name: "a.rct", Text: []byte("job \"x\"\n")}}, nil, 1)
 	require.NoError(t, err)
-	assert.EqualError(t, s.DeleteRevision(t.Context(), r.Number), "deleting revision 2: it is the newest one: it is needed")
-	require.NoError(t, s.DeleteRevision(t.Context(), 1))
-	assert.ErrorIs(t, s.DeleteRevision(t.Context(), 1), ErrNotFound)
-	_, _, err = s.Revision(t.Context(), 1)
+	assert.EqualError(t, j.DeleteRevision(t.Context(), r.Number), "deleting revision 2: it is the newest one: it is needed")
+	require.NoError(t, j.DeleteRevision(t.Context(), 1))
+	assert.ErrorIs(t, j.DeleteRevision(t.Context(), 1), ErrNotFound)
+	_, _, err = j.Revision(t.Context(), 1)
 	assert.ErrorIs(t, err, ErrNotFound)
-	require.NoError(t, s.DeleteRecording(t.Context(), 1))
-	assert.ErrorIs(t, s.DeleteRecording(t.Context(), 1), ErrNotFound)
+	require.NoError(t, j.DeleteRecording(t.Context(), 1), "nothing plays it any more")
+	assert.ErrorIs(t, j.DeleteRecording(t.Context(), 1), ErrNotFound)
 	var left int
 	require.NoError(t, s.db.Raw("SELECT (SELECT COUNT(*) FROM blocks) + (SELECT COUNT(*) FROM columns) + (SELECT COUNT(*) FROM sheets WHERE revision = 1)").Scan(&left).Error)
 	assert.Zero(t, left)
@@ -213,9 +235,10 @@ func TestHousekeeping(t *testing.T) {
 // A page is read while a recording is being kept.
 func TestReadersDoNotWait(t *testing.T) {
 	s := filled(t, filepath.Join(t.TempDir(), "r.db"))
+	j := theJob(t, s)
 	tx := s.db.Begin()
 	require.NoError(t, tx.Exec("UPDATE recordings SET name = 'being-kept.csv'").Error)
-	all, err := s.Recordings(t.Context())
+	all, err := j.Recordings(t.Context())
 	require.NoError(t, err)
 	assert.Equal(t, "a.csv", all[0].Name)
 	require.NoError(t, s.Ping(t.Context()))
