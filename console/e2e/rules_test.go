@@ -233,7 +233,7 @@ func TestSavingSecond(t *testing.T) {
 	run(t, ctx, chromedp.Focus(number), chromedp.KeyEvent(kb.ArrowUp), poll(`document.querySelector('[data-point=trips]').textContent.includes('121')`))
 	assert.True(t, value[bool](t, ctx, `(() => {
 		window.done = undefined;
-		fetch('/api/revisions/1').then((r) => r.json()).then((d) => fetch('/api/revisions', { method: 'POST', headers: { 'Content-Type': 'application/json' },
+		fetch('/api/jobs/hatchery/revisions/1').then((r) => r.json()).then((d) => fetch('/api/jobs/hatchery/revisions', { method: 'POST', headers: { 'Content-Type': 'application/json' },
 			body: JSON.stringify({ base: 1, sheets: d.sheets.map((s) => ({ ...s, text: s.text.replace('hopper_band 0.5 kg', 'hopper_band 2 kg') })) }) })).then((r) => (window.done = r.status));
 		return true;
 	})()`))
@@ -242,7 +242,7 @@ func TestSavingSecond(t *testing.T) {
 	assert.Contains(t, textOf(t, ctx, `[role=alert] [data-testid=differences]`), "hopper_band")
 	run(t, ctx, chromedp.Click(`//button[text()="Put mine onto theirs"]`), chromedp.WaitNotPresent(`//*[@role="alert"][contains(., "Somebody kept")]`), poll(`!document.querySelector('form button[type=submit]').disabled`),
 		chromedp.Click(`//form//button[text()="Save"]`), chromedp.WaitVisible(`//*[@role="status"][contains(., "Saved as revision 3.")]`))
-	assert.True(t, value[bool](t, ctx, `(() => { window.sheets = undefined; fetch('/api/revisions/3').then((r) => r.json()).then((d) => (window.sheets = d.sheets.map((s) => s.text).join('\n'))); return true; })()`))
+	assert.True(t, value[bool](t, ctx, `(() => { window.sheets = undefined; fetch('/api/jobs/hatchery/revisions/3').then((r) => r.json()).then((d) => (window.sheets = d.sheets.map((s) => s.text).join('\n'))); return true; })()`))
 	run(t, ctx, poll(`window.sheets !== undefined`))
 	kept := value[string](t, ctx, `window.sheets`)
 	assert.Contains(t, kept, "hopper_band 2 kg")

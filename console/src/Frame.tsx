@@ -1,23 +1,53 @@
-import { useQuery } from "@tanstack/react-query";
+import { QueryClientProvider, useQuery } from "@tanstack/react-query";
 import { Moon, Sun } from "lucide-react";
-import { useEffect, useState } from "react";
-import { NavLink, Outlet } from "react-router";
-import { listRevisions } from "./api";
+import { useEffect, useMemo, useState, type ReactNode } from "react";
+import { NavLink, Outlet, useNavigate, useParams } from "react-router";
+import { inJob, listJobs } from "./api";
+import { Pick } from "./parts/Pick";
+import { newQueries } from "./parts/queries";
+import { JobContext, useJob } from "./parts/useJob";
 
 const pages = [
-  { to: "/points", name: "Points" },
-  { to: "/rules", name: "Rules" },
-  { to: "/bench", name: "Bench" },
+  { to: "points", name: "Points" },
+  { to: "rules", name: "Rules" },
+  { to: "bench", name: "Bench" },
 ];
 
-/** The rail with the pages, and the page that is open. */
+/** The rail with the pages of a job, and the page that is open. */
 export function Frame() {
+  const { job = "" } = useParams();
+  const jobs = useQuery({ queryKey: ["jobs"], queryFn: listJobs });
+  const navigate = useNavigate();
+  return (
+    <InJob key={job} job={job}>
+      {(jobs.data?.length ?? 0) > 1 && (
+        <Pick label="Job" value={job} onChange={(other) => void navigate(`/${other}/bench`)} choices={(jobs.data ?? []).map((j) => ({ value: j.name, label: j.name, note: j.title }))} />
+      )}
+    </InJob>
+  );
+}
+
+/** What is asked of a job is kept apart from what is asked of another. */
+function InJob({ job, children }: { job: string; children: ReactNode }) {
+  const asked = useMemo(() => inJob(job), [job]);
+  const [queries] = useState(newQueries);
+  return (
+    <QueryClientProvider client={queries}>
+      <JobContext value={asked}>
+        <Pages>{children}</Pages>
+      </JobContext>
+    </QueryClientProvider>
+  );
+}
+
+function Pages({ children }: { children: ReactNode }) {
   return (
     <div className="grid min-h-screen grid-cols-[132px_minmax(0,1fr)] max-sm:grid-cols-1">
       <nav aria-label="Pages" className="sticky top-0 flex h-screen flex-col gap-0.5 border-r border-line px-2.5 py-3.5 max-sm:static max-sm:h-auto max-sm:flex-row max-sm:border-r-0 max-sm:border-b">
         <div className="flex items-center gap-2 px-2 pb-4 text-[15px] font-semibold tracking-tight max-sm:pb-0">
           <Mark /> Rectura
         </div>
+        {children && <div className="px-1 pb-2 max-sm:pb-0">{children}</div>}
         {pages.map((p) => (
           <NavLink key={p.to} to={p.to} className={({ isActive }) => `rounded-md px-2 py-1.5 ${isActive ? "bg-accent-weak font-semibold text-accent" : "text-ink-2 hover:text-ink"}`}>
             {p.name}
@@ -43,7 +73,8 @@ function Mark() {
 }
 
 function Foot() {
-  const revisions = useQuery({ queryKey: ["revisions"], queryFn: listRevisions });
+  const job = useJob();
+  const revisions = useQuery({ queryKey: ["revisions"], queryFn: job.listRevisions });
   const newest = revisions.data?.[0];
   return (
     <div className="mt-auto flex flex-col items-start gap-2 p-2 text-xs text-ink-3 max-sm:mt-0 max-sm:ml-auto">

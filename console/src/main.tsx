@@ -1,19 +1,18 @@
-import { QueryClient, QueryClientProvider } from "@tanstack/react-query";
+import { QueryClientProvider } from "@tanstack/react-query";
 import { Tooltip } from "radix-ui";
 import { StrictMode } from "react";
 import { createRoot } from "react-dom/client";
 import { BrowserRouter, Navigate, Route, Routes } from "react-router";
-import { Refused } from "./api";
 import { Bench } from "./bench/Bench";
 import { Frame } from "./Frame";
+import { newQueries } from "./parts/queries";
 import { Points } from "./points/Points";
 import { Rules } from "./rules/Rules";
+import { Start } from "./Start";
 import "uplot/dist/uPlot.min.css";
 import "./theme.css";
 
-const queries = new QueryClient({
-  defaultOptions: { queries: { retry: (n, error) => n < 2 && !(error instanceof Refused), refetchOnWindowFocus: false } },
-});
+const queries = newQueries();
 
 const root = document.getElementById("root");
 if (!root) throw new Error("the page has no place for the console");
@@ -23,12 +22,16 @@ createRoot(root).render(
       <Tooltip.Provider delayDuration={300}>
         <BrowserRouter>
           <Routes>
-            <Route element={<Frame />}>
-              <Route path="/points" element={<Points />} />
-              <Route path="/rules" element={<Rules />} />
-              <Route path="/bench" element={<Bench />} />
-              <Route path="*" element={<Navigate to="/bench" replace />} />
+            <Route path="/:job" element={<Frame />}>
+              <Route path="points" element={<Points />} />
+              <Route path="rules" element={<Rules />} />
+              <Route path="bench" element={<Bench />} />
+              <Route path="*" element={<Navigate to="../bench" replace />} />
             </Route>
+            <Route path="/points" element={<Start />} />
+            <Route path="/rules" element={<Start />} />
+            <Route path="/bench" element={<Start />} />
+            <Route path="/" element={<Start />} />
           </Routes>
         </BrowserRouter>
       </Tooltip.Provider>

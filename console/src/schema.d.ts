@@ -55,11 +55,91 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/revisions": {
+    "/language": {
         parameters: {
             query?: never;
             header?: never;
             path?: never;
+            cookie?: never;
+        };
+        /** The words of the language of sheets, as an editor needs them. */
+        get: operations["getLanguage"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/jobs": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** All jobs, by name. */
+        get: operations["listJobs"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/jobs/{job}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The short name of a job. */
+                job: components["parameters"]["JobName"];
+            };
+            cookie?: never;
+        };
+        /** One job. */
+        get: operations["getJob"];
+        /** Make a job of this name, if there is none. */
+        put: operations["putJob"];
+        post?: never;
+        /** Delete a job with its revisions, recordings and drafts. */
+        delete: operations["deleteJob"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/jobs/{job}/trials": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The short name of a job. */
+                job: components["parameters"]["JobName"];
+            };
+            cookie?: never;
+        };
+        /** The trials of a revision, and what came of those that have been played. */
+        get: operations["listTrials"];
+        put?: never;
+        /** Play trials of a revision, all if none is named, and keep what comes of them. */
+        post: operations["playTrials"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/jobs/{job}/revisions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The short name of a job. */
+                job: components["parameters"]["JobName"];
+            };
             cookie?: never;
         };
         /** All revisions of the job, the newest first. */
@@ -73,11 +153,14 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/revisions/{number}": {
+    "/jobs/{job}/revisions/{number}": {
         parameters: {
             query?: never;
             header?: never;
-            path?: never;
+            path: {
+                /** @description The short name of a job. */
+                job: components["parameters"]["JobName"];
+            };
             cookie?: never;
         };
         /** One revision, with its points, setpoints and rules. */
@@ -91,11 +174,14 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/recordings": {
+    "/jobs/{job}/recordings": {
         parameters: {
             query?: never;
             header?: never;
-            path?: never;
+            path: {
+                /** @description The short name of a job. */
+                job: components["parameters"]["JobName"];
+            };
             cookie?: never;
         };
         /** All recordings, by name. */
@@ -109,11 +195,14 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/previews": {
+    "/jobs/{job}/previews": {
         parameters: {
             query?: never;
             header?: never;
-            path?: never;
+            path: {
+                /** @description The short name of a job. */
+                job: components["parameters"]["JobName"];
+            };
             cookie?: never;
         };
         get?: never;
@@ -126,11 +215,14 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/recordings/{id}/file": {
+    "/jobs/{job}/recordings/{id}/file": {
         parameters: {
             query?: never;
             header?: never;
-            path?: never;
+            path: {
+                /** @description The short name of a job. */
+                job: components["parameters"]["JobName"];
+            };
             cookie?: never;
         };
         /** A recording as a file. What is written reads back the same. */
@@ -143,29 +235,36 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/recordings/{id}": {
+    "/jobs/{job}/recordings/{id}": {
         parameters: {
             query?: never;
             header?: never;
-            path?: never;
+            path: {
+                /** @description The short name of a job. */
+                job: components["parameters"]["JobName"];
+            };
             cookie?: never;
         };
         /** One recording, without its readings. */
         get: operations["getRecording"];
         put?: never;
         post?: never;
-        /** Delete a recording with its readings. */
+        /** Delete a recording with its readings. One that a trial of a kept revision plays stays. */
         delete: operations["deleteRecording"];
         options?: never;
         head?: never;
-        patch?: never;
+        /** Give a recording another name. */
+        patch: operations["renameRecording"];
         trace?: never;
     };
-    "/replays": {
+    "/jobs/{job}/replays": {
         parameters: {
             query?: never;
             header?: never;
-            path?: never;
+            path: {
+                /** @description The short name of a job. */
+                job: components["parameters"]["JobName"];
+            };
             cookie?: never;
         };
         get?: never;
@@ -178,11 +277,14 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/explanations": {
+    "/jobs/{job}/explanations": {
         parameters: {
             query?: never;
             header?: never;
-            path?: never;
+            path: {
+                /** @description The short name of a job. */
+                job: components["parameters"]["JobName"];
+            };
             cookie?: never;
         };
         get?: never;
@@ -195,11 +297,14 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/series": {
+    "/jobs/{job}/series": {
         parameters: {
             query?: never;
             header?: never;
-            path?: never;
+            path: {
+                /** @description The short name of a job. */
+                job: components["parameters"]["JobName"];
+            };
             cookie?: never;
         };
         /**
@@ -215,11 +320,14 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/values": {
+    "/jobs/{job}/values": {
         parameters: {
             query?: never;
             header?: never;
-            path?: never;
+            path: {
+                /** @description The short name of a job. */
+                job: components["parameters"]["JobName"];
+            };
             cookie?: never;
         };
         /** The analog inputs as the rules see them, and the analog outputs, at one time. */
@@ -232,11 +340,14 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/checks": {
+    "/jobs/{job}/checks": {
         parameters: {
             query?: never;
             header?: never;
-            path?: never;
+            path: {
+                /** @description The short name of a job. */
+                job: components["parameters"]["JobName"];
+            };
             cookie?: never;
         };
         get?: never;
@@ -249,11 +360,14 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/tries": {
+    "/jobs/{job}/tries": {
         parameters: {
             query?: never;
             header?: never;
-            path?: never;
+            path: {
+                /** @description The short name of a job. */
+                job: components["parameters"]["JobName"];
+            };
             cookie?: never;
         };
         get?: never;
@@ -266,11 +380,14 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/renames": {
+    "/jobs/{job}/renames": {
         parameters: {
             query?: never;
             header?: never;
-            path?: never;
+            path: {
+                /** @description The short name of a job. */
+                job: components["parameters"]["JobName"];
+            };
             cookie?: never;
         };
         get?: never;
@@ -283,11 +400,14 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/merges": {
+    "/jobs/{job}/merges": {
         parameters: {
             query?: never;
             header?: never;
-            path?: never;
+            path: {
+                /** @description The short name of a job. */
+                job: components["parameters"]["JobName"];
+            };
             cookie?: never;
         };
         get?: never;
@@ -300,11 +420,14 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/adoptions": {
+    "/jobs/{job}/adoptions": {
         parameters: {
             query?: never;
             header?: never;
-            path?: never;
+            path: {
+                /** @description The short name of a job. */
+                job: components["parameters"]["JobName"];
+            };
             cookie?: never;
         };
         get?: never;
@@ -351,11 +474,14 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/differences": {
+    "/jobs/{job}/differences": {
         parameters: {
             query?: never;
             header?: never;
-            path?: never;
+            path: {
+                /** @description The short name of a job. */
+                job: components["parameters"]["JobName"];
+            };
             cookie?: never;
         };
         /** The declarations that two revisions have differently. */
@@ -368,11 +494,13 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/drafts/{owner}": {
+    "/jobs/{job}/drafts/{owner}": {
         parameters: {
             query?: never;
             header?: never;
             path: {
+                /** @description The short name of a job. */
+                job: components["parameters"]["JobName"];
                 /** @description whoever writes it */
                 owner: string;
             };
@@ -390,11 +518,14 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/scales": {
+    "/jobs/{job}/scales": {
         parameters: {
             query?: never;
             header?: never;
-            path?: never;
+            path: {
+                /** @description The short name of a job. */
+                job: components["parameters"]["JobName"];
+            };
             cookie?: never;
         };
         /** A reading through an input's chain, every stage, either way. */
@@ -407,11 +538,14 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/curves": {
+    "/jobs/{job}/curves": {
         parameters: {
             query?: never;
             header?: never;
-            path?: never;
+            path: {
+                /** @description The short name of a job. */
+                job: components["parameters"]["JobName"];
+            };
             cookie?: never;
         };
         /** An input's chain as a curve, from the reading to the value. */
@@ -424,11 +558,14 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/histograms": {
+    "/jobs/{job}/histograms": {
         parameters: {
             query?: never;
             header?: never;
-            path?: never;
+            path: {
+                /** @description The short name of a job. */
+                job: components["parameters"]["JobName"];
+            };
             cookie?: never;
         };
         /** How often an input, as the rules see it, was where in a recording. */
@@ -441,11 +578,14 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/calibrations": {
+    "/jobs/{job}/calibrations": {
         parameters: {
             query?: never;
             header?: never;
-            path?: never;
+            path: {
+                /** @description The short name of a job. */
+                job: components["parameters"]["JobName"];
+            };
             cookie?: never;
         };
         get?: never;
@@ -458,11 +598,14 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/lessons": {
+    "/jobs/{job}/lessons": {
         parameters: {
             query?: never;
             header?: never;
-            path?: never;
+            path: {
+                /** @description The short name of a job. */
+                job: components["parameters"]["JobName"];
+            };
             cookie?: never;
         };
         get?: never;
@@ -479,6 +622,71 @@ export interface paths {
 export type webhooks = Record<string, never>;
 export interface components {
     schemas: {
+        Language: {
+            declarations: components["schemas"]["Syntax"][];
+            /** @description All words that are no names, in alphabetical order. */
+            words: string[];
+            units: string[];
+        };
+        Syntax: {
+            keyword: string;
+            /** @description What its clauses begin with, such as off when. */
+            clauses: string[];
+        };
+        Job: {
+            name: string;
+            /** @description Of the newest revision; empty where there is none. */
+            title: string;
+            /** Format: date-time */
+            created: string;
+            /**
+             * Format: int64
+             * @description The number of the newest revision; 0 where there is none.
+             */
+            newest: number;
+            revisions: number;
+            recordings: number;
+        };
+        Trial: {
+            trial: string;
+            title: string;
+            /**
+             * Format: int64
+             * @description The recording; left out where it is not kept here.
+             */
+            plays?: number;
+            /** @description Of the recording */
+            path?: string;
+            /** @description Left out while it has not been played. */
+            passed?: boolean;
+            /** Format: date-time */
+            played?: string;
+            /** @description Why it could not be played. */
+            problem?: string;
+            notes?: string[];
+            warnings?: string[];
+            expectations: components["schemas"]["Verdict"][];
+        };
+        Verdict: {
+            text: string;
+            /** @description Left out while it has not been played. */
+            passed?: boolean;
+            found?: string;
+        };
+        TrialsRequest: {
+            /** Format: int64 */
+            revision: number;
+            trials?: string[];
+        };
+        RecordingName: {
+            name: string;
+        };
+        Plays: {
+            /** @description Of the recording, as trials write it. */
+            path: string;
+            /** @description The SHA-256 of its file. */
+            checksum: string;
+        };
         Status: {
             status: string;
         };
@@ -709,6 +917,8 @@ export interface components {
              * @description the revision that this one was made of; it is refused if that is not the newest any more
              */
             base?: number;
+            /** @description What its trials play. Left out, each path plays what it plays in the newest revision. */
+            plays?: components["schemas"]["Plays"][];
             sheets: components["schemas"]["Sheet"][];
         };
         Revision: {
@@ -981,6 +1191,8 @@ export interface components {
             /** Format: int64 */
             id: number;
             name: string;
+            /** @description The SHA-256 of the file that it was read from; left out where that is not known. */
+            checksum?: string;
             /** Format: date-time */
             uploaded: string;
             clock: components["schemas"]["Clock"];
@@ -1256,7 +1468,10 @@ export interface components {
             };
         };
     };
-    parameters: never;
+    parameters: {
+        /** @description The short name of a job. */
+        JobName: string;
+    };
     requestBodies: never;
     headers: never;
     pathItems: never;
@@ -1316,11 +1531,189 @@ export interface operations {
             };
         };
     };
-    listRevisions: {
+    getLanguage: {
         parameters: {
             query?: never;
             header?: never;
             path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The words. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Language"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listJobs: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The jobs. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Job"][];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getJob: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The short name of a job. */
+                job: components["parameters"]["JobName"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The job. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Job"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    putJob: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The short name of a job. */
+                job: components["parameters"]["JobName"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The job, which there was already. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Job"];
+                };
+            };
+            /** @description The job as made. */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Job"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    deleteJob: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The short name of a job. */
+                job: components["parameters"]["JobName"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description It is deleted. */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listTrials: {
+        parameters: {
+            query: {
+                revision: number;
+            };
+            header?: never;
+            path: {
+                /** @description The short name of a job. */
+                job: components["parameters"]["JobName"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The trials, in the order in which they are written. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Trial"][];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    playTrials: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The short name of a job. */
+                job: components["parameters"]["JobName"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["TrialsRequest"];
+            };
+        };
+        responses: {
+            /** @description The trials that were played. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Trial"][];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listRevisions: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The short name of a job. */
+                job: components["parameters"]["JobName"];
+            };
             cookie?: never;
         };
         requestBody?: never;
@@ -1341,7 +1734,10 @@ export interface operations {
         parameters: {
             query?: never;
             header?: never;
-            path?: never;
+            path: {
+                /** @description The short name of a job. */
+                job: components["parameters"]["JobName"];
+            };
             cookie?: never;
         };
         requestBody: {
@@ -1350,6 +1746,15 @@ export interface operations {
             };
         };
         responses: {
+            /** @description The newest revision, which is the same; no other was made. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Revision"];
+                };
+            };
             /** @description The revision as kept. */
             201: {
                 headers: {
@@ -1367,6 +1772,8 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
+                /** @description The short name of a job. */
+                job: components["parameters"]["JobName"];
                 number: number;
             };
             cookie?: never;
@@ -1390,6 +1797,8 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
+                /** @description The short name of a job. */
+                job: components["parameters"]["JobName"];
                 number: number;
             };
             cookie?: never;
@@ -1410,7 +1819,10 @@ export interface operations {
         parameters: {
             query?: never;
             header?: never;
-            path?: never;
+            path: {
+                /** @description The short name of a job. */
+                job: components["parameters"]["JobName"];
+            };
             cookie?: never;
         };
         requestBody?: never;
@@ -1445,7 +1857,10 @@ export interface operations {
                 skip_bad_rows?: boolean;
             };
             header?: never;
-            path?: never;
+            path: {
+                /** @description The short name of a job. */
+                job: components["parameters"]["JobName"];
+            };
             cookie?: never;
         };
         requestBody: {
@@ -1484,7 +1899,10 @@ export interface operations {
                 skip_bad_rows?: boolean;
             };
             header?: never;
-            path?: never;
+            path: {
+                /** @description The short name of a job. */
+                job: components["parameters"]["JobName"];
+            };
             cookie?: never;
         };
         requestBody: {
@@ -1512,6 +1930,8 @@ export interface operations {
             };
             header?: never;
             path: {
+                /** @description The short name of a job. */
+                job: components["parameters"]["JobName"];
                 id: number;
             };
             cookie?: never;
@@ -1535,6 +1955,8 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
+                /** @description The short name of a job. */
+                job: components["parameters"]["JobName"];
                 id: number;
             };
             cookie?: never;
@@ -1558,6 +1980,8 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
+                /** @description The short name of a job. */
+                job: components["parameters"]["JobName"];
                 id: number;
             };
             cookie?: never;
@@ -1574,11 +1998,43 @@ export interface operations {
             default: components["responses"]["Problem"];
         };
     };
+    renameRecording: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The short name of a job. */
+                job: components["parameters"]["JobName"];
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["RecordingName"];
+            };
+        };
+        responses: {
+            /** @description The recording. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Recording"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
     replay: {
         parameters: {
             query?: never;
             header?: never;
-            path?: never;
+            path: {
+                /** @description The short name of a job. */
+                job: components["parameters"]["JobName"];
+            };
             cookie?: never;
         };
         requestBody: {
@@ -1603,7 +2059,10 @@ export interface operations {
         parameters: {
             query?: never;
             header?: never;
-            path?: never;
+            path: {
+                /** @description The short name of a job. */
+                job: components["parameters"]["JobName"];
+            };
             cookie?: never;
         };
         requestBody: {
@@ -1641,7 +2100,10 @@ export interface operations {
                 scan?: string;
             };
             header?: never;
-            path?: never;
+            path: {
+                /** @description The short name of a job. */
+                job: components["parameters"]["JobName"];
+            };
             cookie?: never;
         };
         requestBody?: never;
@@ -1670,7 +2132,10 @@ export interface operations {
                 scan?: string;
             };
             header?: never;
-            path?: never;
+            path: {
+                /** @description The short name of a job. */
+                job: components["parameters"]["JobName"];
+            };
             cookie?: never;
         };
         requestBody?: never;
@@ -1691,7 +2156,10 @@ export interface operations {
         parameters: {
             query?: never;
             header?: never;
-            path?: never;
+            path: {
+                /** @description The short name of a job. */
+                job: components["parameters"]["JobName"];
+            };
             cookie?: never;
         };
         requestBody: {
@@ -1716,7 +2184,10 @@ export interface operations {
         parameters: {
             query?: never;
             header?: never;
-            path?: never;
+            path: {
+                /** @description The short name of a job. */
+                job: components["parameters"]["JobName"];
+            };
             cookie?: never;
         };
         requestBody: {
@@ -1741,7 +2212,10 @@ export interface operations {
         parameters: {
             query?: never;
             header?: never;
-            path?: never;
+            path: {
+                /** @description The short name of a job. */
+                job: components["parameters"]["JobName"];
+            };
             cookie?: never;
         };
         requestBody: {
@@ -1766,7 +2240,10 @@ export interface operations {
         parameters: {
             query?: never;
             header?: never;
-            path?: never;
+            path: {
+                /** @description The short name of a job. */
+                job: components["parameters"]["JobName"];
+            };
             cookie?: never;
         };
         requestBody: {
@@ -1791,7 +2268,10 @@ export interface operations {
         parameters: {
             query?: never;
             header?: never;
-            path?: never;
+            path: {
+                /** @description The short name of a job. */
+                job: components["parameters"]["JobName"];
+            };
             cookie?: never;
         };
         requestBody: {
@@ -1861,7 +2341,10 @@ export interface operations {
                 to: number;
             };
             header?: never;
-            path?: never;
+            path: {
+                /** @description The short name of a job. */
+                job: components["parameters"]["JobName"];
+            };
             cookie?: never;
         };
         requestBody?: never;
@@ -1883,6 +2366,8 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
+                /** @description The short name of a job. */
+                job: components["parameters"]["JobName"];
                 /** @description whoever writes it */
                 owner: string;
             };
@@ -1907,6 +2392,8 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
+                /** @description The short name of a job. */
+                job: components["parameters"]["JobName"];
                 /** @description whoever writes it */
                 owner: string;
             };
@@ -1933,6 +2420,8 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
+                /** @description The short name of a job. */
+                job: components["parameters"]["JobName"];
                 /** @description whoever writes it */
                 owner: string;
             };
@@ -1959,7 +2448,10 @@ export interface operations {
                 value: string;
             };
             header?: never;
-            path?: never;
+            path: {
+                /** @description The short name of a job. */
+                job: components["parameters"]["JobName"];
+            };
             cookie?: never;
         };
         requestBody?: never;
@@ -1983,7 +2475,10 @@ export interface operations {
                 input: string;
             };
             header?: never;
-            path?: never;
+            path: {
+                /** @description The short name of a job. */
+                job: components["parameters"]["JobName"];
+            };
             cookie?: never;
         };
         requestBody?: never;
@@ -2009,7 +2504,10 @@ export interface operations {
                 bins: number;
             };
             header?: never;
-            path?: never;
+            path: {
+                /** @description The short name of a job. */
+                job: components["parameters"]["JobName"];
+            };
             cookie?: never;
         };
         requestBody?: never;
@@ -2030,7 +2528,10 @@ export interface operations {
         parameters: {
             query?: never;
             header?: never;
-            path?: never;
+            path: {
+                /** @description The short name of a job. */
+                job: components["parameters"]["JobName"];
+            };
             cookie?: never;
         };
         requestBody: {
@@ -2055,7 +2556,10 @@ export interface operations {
         parameters: {
             query?: never;
             header?: never;
-            path?: never;
+            path: {
+                /** @description The short name of a job. */
+                job: components["parameters"]["JobName"];
+            };
             cookie?: never;
         };
         requestBody: {

@@ -267,7 +267,7 @@ func (x *examiner) command(p *logic.Program, c *sheet.CommandClause) (Command, e
 		}
 		return Command{}, fmt.Errorf("%s: %w", place, err)
 	}
-	return Command{at, command}, nil
+	return Command{At: at, Command: command}, nil
 }
 
 // examine judges one expectation.

@@ -371,7 +371,7 @@ func TestTripAndResetPoints(t *testing.T) {
 	} {
 		p := compile(t, points+"rule r\n  on when "+cond+"\n  call o\n")
 		var got []string
-		for _, pt := range p.RulePoints(0, nil) {
+		for _, pt := range p.Points(p.Rules[0].Name, nil) {
 			got = append(got, fmt.Sprintf("%s %s %s", pt.Role, pt.Op, unit.Short(pt.Value().Value)))
 		}
 		assert.Equal(t, want, strings.Join(got, ", "), cond)

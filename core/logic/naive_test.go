@@ -645,7 +645,7 @@ func (n *naive) rule(r *sheet.Rule) {
 
 func (n *naive) decideBands(d *sheet.Bands) {
 	m := n.bands
-	found, undecided := d.Else(), false
+	found, undecided := len(d.Bands)-1, false
 	for i, b := range d.Bands {
 		if b.Op == "" {
 			continue

@@ -31,16 +31,10 @@ type RulePoint struct {
 // Value is the point in engineering units.
 func (r RulePoint) Value() unit.Quantity { return r.Stages[len(r.Stages)-1] }
 
-// RulePoints lists the trip and reset points of a rule, with the setpoints and
-// constants at the given values (as in Settings; nil for the written ones).
-// Only comparisons, and ranges, of one input or derived value with values that
-// no input changes have points.
-// Where a rule has an `off when`, or a latch a `reset when`, that one's trip
+// rulePoints lists the trip and reset points of a rule. Only comparisons, and
+// ranges, of one input or derived value with values that no input changes have
+// points. Where a rule has an `off when`, or a latch a `reset when`, that one's trip
 // points are its reset points; a pulse has none.
-func (p *Program) RulePoints(rule int, settings []float64) []RulePoint {
-	return p.rulePoints(rule, p.fixedAt(settings))
-}
-
 func (p *Program) rulePoints(rule int, fixed *Stepper) []RulePoint {
 	r := &p.Rules[rule]
 	f := pointFinder{p: p, rule: r.Name, fixed: fixed}
@@ -53,12 +47,8 @@ func (p *Program) rulePoints(rule int, fixed *Stepper) []RulePoint {
 	return f.points
 }
 
-// LoopPoint is the value that a loop keeps; none where an input gives it, or the
+// loopPoint is the value that a loop keeps; none where an input gives it, or the
 // loop keeps a computed value.
-func (p *Program) LoopPoint(loop int, settings []float64) []RulePoint {
-	return p.loopPoint(loop, p.fixedAt(settings))
-}
-
 func (p *Program) loopPoint(loop int, fixed *Stepper) []RulePoint {
 	l := &p.Loops[loop]
 	f := pointFinder{p: p, rule: l.Name, fixed: fixed}
@@ -68,11 +58,11 @@ func (p *Program) loopPoint(loop int, fixed *Stepper) []RulePoint {
 	return f.points
 }
 
-// BandPoints are the limits of bands, each with the value at which its band lets
+// bandPoints are the limits of bands, each with the value at which its band lets
 // go again.
-func (p *Program) BandPoints(bands int, settings []float64) []RulePoint {
+func (p *Program) bandPoints(bands int, fixed *Stepper) []RulePoint {
 	b := &p.Bands[bands]
-	f := pointFinder{p: p, rule: b.Name, fixed: p.fixedAt(settings)}
+	f := pointFinder{p: p, rule: b.Name, fixed: fixed}
 	for _, band := range b.Bands {
 		if band.limit >= 0 {
 			f.find(band.limit, false, Trips, true)
@@ -81,17 +71,18 @@ func (p *Program) BandPoints(bands int, settings []float64) []RulePoint {
 	return f.points
 }
 
-// Points are those of a rule, an alarm, bands or a loop; none of anything else.
+// Points are those of a rule, an alarm, bands or a loop, with setpoints and constants
+// at the given values (as in Settings; nil for the written ones); none of anything
+// else.
 func (p *Program) Points(name string, settings []float64) []RulePoint {
-	r, found := p.Find(name)
-	if rule := p.RuleOf(r); found && rule >= 0 {
-		return p.RulePoints(rule, settings)
-	}
-	if i := p.Index(LoopKind, name); i >= 0 {
-		return p.LoopPoint(i, settings)
-	}
-	if i := p.Index(BandsKind, name); i >= 0 {
-		return p.BandPoints(i, settings)
+	r, _ := p.Find(name)
+	switch fixed := p.fixedAt(settings); r.Kind {
+	case RuleKind, AlarmKind:
+		return p.rulePoints(p.RuleOf(r), fixed)
+	case LoopKind:
+		return p.loopPoint(int(r.Index), fixed)
+	case BandsKind:
+		return p.bandPoints(int(r.Index), fixed)
 	}
 	return nil
 }

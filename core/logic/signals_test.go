@@ -100,7 +100,7 @@ func TestInputDelayIsChangedWhileItRuns(t *testing.T) {
 // Points of a derived value stand in its own unit.
 func TestPointsOfDerived(t *testing.T) {
 	p := compile(t, points+"derived head = x - y\nrule r\n  on when head > low * 0.5 hysteresis 1 mg/L\n  call o\n")
-	all := p.RulePoints(0, nil)
+	all := p.Points(p.Rules[0].Name, nil)
 	require.Len(t, all, 2)
 	assert.Equal(t, "head", all[0].Name)
 	assert.Equal(t, 3.0, all[0].Value().Value)
@@ -119,11 +119,11 @@ func TestQuantitiesOfAnyStage(t *testing.T) {
 		"w < 12 mg/L":                       12,
 	} {
 		p := compile(t, points+input+"rule r\n  on when "+cond+"\n  call o\n")
-		all := p.RulePoints(0, nil)
+		all := p.Points(p.Rules[0].Name, nil)
 		require.NotEmpty(t, all, cond)
 		assert.InDelta(t, want, all[0].Value().Value, 1e-12, cond)
 	}
 	p := compile(t, points+input+"rule r\n  on when w between 2000 counts and 8 mA hysteresis 0.5 mg/L\n  call o\nrule s\n  on when w crosses 12 mA\n  pulse 1 s\n  call o\n")
 	assert.Contains(t, p.String(), "between v")
-	assert.Len(t, p.RulePoints(0, nil), 4)
+	assert.Len(t, p.Points(p.Rules[0].Name, nil), 4)
 }

@@ -118,9 +118,6 @@ func (s *Stepper) OnDelay(rule int) Delay {
 // RuleState is the state of a rule after the last instant.
 func (s *Stepper) RuleState(rule int) State { return s.rules[rule].shown }
 
-// OutputState is the state of an output after the last instant.
-func (s *Stepper) OutputState(output int) State { return s.outputs[output].state }
-
 // Setting is the present value of a setpoint or constant, in its own unit.
 func (s *Stepper) Setting(setting int) float64 { return s.settings[setting] }
 

@@ -137,7 +137,7 @@ func (c *checker) alarm(d *Alarm) {
 	}
 	c.clauses(d.rows())
 	for _, x := range conditionsOf(d.rows()) {
-		Walk(x.Condition, func(x Condition) {
+		walk(x.Condition, func(x Condition) {
 			if cmp, ok := x.(*Compare); ok && cmp.Deadband != nil {
 				c.errorf(cmp.Deadband.Place(), "alarm-deadband", "`deadband` in an alarm: the standard for alarms calls by that word what is written `hysteresis` here; write which is meant, hysteresis or another limit")
 			}

@@ -49,9 +49,6 @@ func (b *Band) Title() string {
 	return opClauses[b.Op] + " " + b.Limit.String()
 }
 
-// Else is the band that is in force when no other is.
-func (d *Bands) Else() int { return len(d.Bands) - 1 }
-
 // Calls are all calls of the bands.
 func (d *Bands) Calls() []*Call {
 	var all []*Call

@@ -303,12 +303,12 @@ func (c *checker) chatter(r *Rule) {
 	if delay != nil {
 		return
 	}
-	Walk(on, func(x Condition) {
+	walk(on, func(x Condition) {
 		if _, ok := x.(*For); ok {
 			delay = x.(*For).Duration
 		}
 	})
-	Walk(on, func(x Condition) {
+	walk(on, func(x Condition) {
 		cmp, isCompare := x.(*Compare)
 		in, isBetween := x.(*Between)
 		if isCompare && cmp.Hysteresis == nil && (c.hasInput(cmp.L) || c.hasInput(cmp.R)) && delay == nil ||
@@ -401,7 +401,7 @@ func (c *checker) duration(d *Duration) {
 }
 
 func (c *checker) condition(cond Condition) {
-	Walk(cond, func(x Condition) {
+	walk(cond, func(x Condition) {
 		switch x := x.(type) {
 		case *Test:
 			d := c.resolve(x.Name)

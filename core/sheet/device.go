@@ -32,8 +32,8 @@ func (*Device) Keyword() string { return "device" }
 // tables are the four of the Modbus data model; the first two hold numbers.
 var tables = []string{"holding", "input", "discrete", "coil"}
 
-// Numbers tells whether the table holds 16-bit registers, not single bits.
-func (w *WireClause) Numbers() bool { return w.Table == "holding" || w.Table == "input" }
+// numbers tells whether the table holds 16-bit registers, not single bits.
+func (w *WireClause) numbers() bool { return w.Table == "holding" || w.Table == "input" }
 
 func (w *WireClause) String() string {
 	return w.Device.Name + " " + w.Table + " " + strconv.Itoa(w.Address)
@@ -113,9 +113,9 @@ func (c *checker) wire(w *WireClause, point *Head, numbers, drives bool) {
 	}
 	writable := w.Table == "holding" || w.Table == "coil"
 	switch {
-	case numbers != w.Numbers() && numbers:
+	case numbers != w.numbers() && numbers:
 		c.errorf(w.TableAt, "wrong-kind", "%s has a value, and the table %s holds single bits; write holding or input", point.Name, w.Table)
-	case numbers != w.Numbers():
+	case numbers != w.numbers():
 		c.errorf(w.TableAt, "wrong-kind", "%s is on or off, and the table %s holds registers; write discrete or coil", point.Name, w.Table)
 	case drives && !writable:
 		c.errorf(w.TableAt, "wrong-kind", "the table %s can only be read, and %s is driven; write coil or holding", w.Table, point.Name)

@@ -54,7 +54,7 @@ func (c *checker) unannounced(x Condition, what string) {
 			Names(d.Value, look)
 		}
 	}
-	Walk(x, func(x Condition) {
+	walk(x, func(x Condition) {
 		for _, e := range values(x) {
 			Names(e, look)
 		}
@@ -76,8 +76,8 @@ func (c *checker) sharedOutput(r *Rule) {
 
 // shortDelays warns of a delay that is over before the next reading comes.
 func (c *checker) shortDelays(r *Rule) {
-	for _, clause := range r.Conditions() {
-		Walk(clause.Condition, func(x Condition) {
+	for _, clause := range r.conditions() {
+		walk(clause.Condition, func(x Condition) {
 			f, ok := x.(*For)
 			if !ok || f.Duration.Name != "" {
 				return
@@ -123,7 +123,7 @@ func (c *checker) slowestIn(x Condition) (slowest *Input) {
 			take(c.slowestOf(d))
 		}
 	}
-	Walk(x, func(x Condition) {
+	walk(x, func(x Condition) {
 		for _, e := range values(x) {
 			Names(e, look)
 		}
@@ -167,8 +167,8 @@ func (c *checker) repeatedLiterals() {
 		}
 	}
 	for _, r := range c.job.Order {
-		for _, clause := range r.Conditions() {
-			Walk(clause.Condition, func(x Condition) {
+		for _, clause := range r.conditions() {
+			walk(clause.Condition, func(x Condition) {
 				switch x := x.(type) {
 				case *Compare:
 					look(x.L, x.R)

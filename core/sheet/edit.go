@@ -130,7 +130,7 @@ func Rename(sources []Source, from, to string) ([]Source, error) {
 		return nil, fmt.Errorf("the name %s is already that of the %s at %s; choose another", to, job.Lookup(to).Keyword(), job.Lookup(to).Base().NameAt)
 	}
 	edits := []edit{{d.Base().NameAt, from, to}}
-	for _, u := range job.Uses(from) {
+	for _, u := range job.usesOf(from) {
 		edits = append(edits, edit{u.Place, from, to})
 	}
 	return edited(sources, edits)
@@ -226,7 +226,7 @@ func Adopt(job *Job, small []Source, bound map[string]string) (text string, name
 		if from == to {
 			continue
 		}
-		for _, u := range other.Uses(from) {
+		for _, u := range other.usesOf(from) {
 			edits = append(edits, edit{u.Place, from, to})
 		}
 		edits = append(edits, edit{other.Lookup(from).Base().NameAt, from, to})

@@ -318,28 +318,28 @@ func Names(e Expr, f func(*Name)) {
 	}
 }
 
-// Walk calls f for a condition and every condition in it, outermost first.
-func Walk(c Condition, f func(Condition)) {
+// walk calls f for a condition and every condition in it, outermost first.
+func walk(c Condition, f func(Condition)) {
 	visits.Add()
 	f(c)
 	switch c := c.(type) {
 	case *Not:
-		Walk(c.X, f)
+		walk(c.X, f)
 	case *For:
-		Walk(c.X, f)
+		walk(c.X, f)
 	case *Group:
-		Walk(c.X, f)
+		walk(c.X, f)
 	case *And:
 		for _, x := range c.Xs {
-			Walk(x, f)
+			walk(x, f)
 		}
 	case *Or:
 		for _, x := range c.Xs {
-			Walk(x, f)
+			walk(x, f)
 		}
 	case *Quorum:
 		for _, x := range c.Xs {
-			Walk(x, f)
+			walk(x, f)
 		}
 	}
 }
@@ -347,7 +347,7 @@ func Walk(c Condition, f func(Condition)) {
 // ConditionNames calls f for every name in a condition, of values and of what has a
 // state.
 func ConditionNames(c Condition, f func(*Name)) {
-	Walk(c, func(x Condition) {
+	walk(c, func(x Condition) {
 		switch x := x.(type) {
 		case *Test:
 			f(x.Name)

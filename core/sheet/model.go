@@ -57,15 +57,6 @@ func (j *Job) Input(name string) *Input {
 	return in
 }
 
-// SettleTime is how long after its start a job keeps undecided outputs as they
-// are, in nanoseconds.
-func (j *Job) SettleTime() int64 {
-	if j.Settle == nil {
-		return DefaultSettle
-	}
-	return j.DurationValue(j.Settle)
-}
-
 // DurationValue is a duration in nanoseconds, with the setpoint or constant it
 // may name at its written value.
 func (j *Job) DurationValue(d *Duration) int64 {
@@ -362,8 +353,8 @@ type Rule struct {
 	Alarm *Alarm // whose conditions these are, or nil
 }
 
-// Conditions are all conditions of the rule, as they stand in its clauses.
-func (r *Rule) Conditions() []*ConditionClause { return conditionsOf(r.rows()) }
+// conditions are all those of the rule, as they stand in its clauses.
+func (r *Rule) conditions() []*ConditionClause { return conditionsOf(r.rows()) }
 
 // Calls lists what the rule calls.
 func (r *Rule) Calls() []*Call {
@@ -378,7 +369,7 @@ func (r *Rule) Calls() []*Call {
 // calls.
 func (j *Job) namesIn(r *Rule, f func(name string)) {
 	add := func(n *Name) { f(n.Name) }
-	for _, c := range r.Conditions() {
+	for _, c := range r.conditions() {
 		ConditionNames(c.Condition, add)
 	}
 	for _, x := range r.Calls() {

@@ -147,7 +147,7 @@ func (c *For) Crossing() *Cross {
 // that it is made of is.
 func Momentary(c Condition) bool {
 	found := false
-	Walk(c, func(x Condition) {
+	walk(c, func(x Condition) {
 		switch x.(type) {
 		case *Turn, *Cross:
 			found = true

@@ -8,25 +8,25 @@ import (
 	"rectura/core/unit"
 )
 
-// A Use is one place at which a declaration refers to a name.
-type Use struct {
+// A use is one place at which a declaration refers to a name.
+type use struct {
 	Place
 	By Declaration
 }
 
-// Uses are the places at which a checked job refers to a name, in order of
+// usesOf are the places at which a checked job refers to a name, in order of
 // place.
-func (j *Job) Uses(name string) []Use {
+func (j *Job) usesOf(name string) []use {
 	places := slices.Clone(j.uses[name])
 	slices.SortFunc(places, Place.compare)
-	var all []Use
+	var all []use
 	for _, at := range slices.Compact(places) {
 		d := j.around(at)
 		if in, ok := d.(*Input); ok && in.BadAlarm != nil && in.BadAlarm.At == at {
 			continue // its own `alarm when bad`, where its name is not written
 		}
 		if d != nil {
-			all = append(all, Use{at, d})
+			all = append(all, use{at, d})
 		}
 	}
 	return all
@@ -36,7 +36,7 @@ func (j *Job) Uses(name string) []Use {
 func (j *Job) UsedBy(name string) []string {
 	var names []string
 	seen := map[string]bool{name: true}
-	for _, u := range j.Uses(name) {
+	for _, u := range j.usesOf(name) {
 		by := u.By.Base().Name
 		if _, trial := u.By.(*Trial); trial || seen[by] {
 			continue

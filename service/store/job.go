@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"regexp"
+	"slices"
 	"strings"
 	"time"
 
@@ -23,18 +24,25 @@ type Job struct {
 	store *Store
 }
 
-// jobName is the form of a short name.
-var jobName = regexp.MustCompile(`^[a-z][a-z0-9_-]{0,63}$`)
+// jobName is the form of a short name; reserved are those that stand for something
+// else in addresses.
+var (
+	jobName  = regexp.MustCompile(`^[a-z][a-z0-9_-]{0,63}$`)
+	reserved = []string{"api", "assets"}
+)
 
 // ErrName is the error of a name that cannot be a job's.
-var ErrName = errors.New("a job's name is made of small letters, digits, - and _, begins with a letter, and is 64 letters long at the most")
+var ErrName = errors.New("a job's name is made of small letters, digits, - and _, begins with a letter, is 64 letters long at the most, and is neither api nor assets")
 
 // ShortName makes a job's name of any text, such as a folder's name or a title.
 func ShortName(text string) string {
 	words := strings.FieldsFunc(strings.ToLower(text), func(r rune) bool { return r < '0' || r > '9' && r < 'a' || r > 'z' })
 	name := strings.TrimLeft(strings.Join(words, "-"), "0123456789-")
-	if name = strings.TrimRight(name[:min(len(name), 64)], "-"); name == "" {
+	switch name = strings.TrimRight(name[:min(len(name), 64)], "-"); {
+	case name == "":
 		return "job"
+	case slices.Contains(reserved, name):
+		return name + "-job"
 	}
 	return name
 }
@@ -73,7 +81,7 @@ func (s *Store) Job(ctx context.Context, name string) (*Job, error) {
 
 // MakeJob gives the job of a name, and tells whether it was made for that.
 func (s *Store) MakeJob(ctx context.Context, name string, now time.Time) (j *Job, made bool, err error) {
-	if !jobName.MatchString(name) {
+	if !jobName.MatchString(name) || slices.Contains(reserved, name) {
 		return nil, false, fmt.Errorf("%s: %w", name, ErrName)
 	}
 	j = &Job{}

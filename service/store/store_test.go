@@ -309,7 +309,7 @@ func TestOneJobBecomesSeveral(t *testing.T) {
 	require.NoError(t, s.db.Raw("PRAGMA foreign_keys").Scan(&enforced).Error)
 	assert.Equal(t, 1, enforced)
 
-	for text, want := range map[string]string{"Fennick Trout": "fennick-trout", "../my job!": "my-job", "…": "job", strings.Repeat("x", 90): strings.Repeat("x", 64), "hut_2": "hut-2"} {
+	for text, want := range map[string]string{"Fennick Trout": "fennick-trout", "../my job!": "my-job", "…": "job", strings.Repeat("x", 90): strings.Repeat("x", 64), "hut_2": "hut-2", "API": "api-job"} {
 		assert.Equal(t, want, ShortName(text))
 	}
 	_, _, err = s.MakeJob(t.Context(), "../up", time.Now())

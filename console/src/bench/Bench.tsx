@@ -1,7 +1,8 @@
 import { useQuery } from "@tanstack/react-query";
 import { useMemo, useRef, useState } from "react";
 import { useSearchParams } from "react-router";
-import { getRevision, listRecordings, listRevisions, replay, type Replay, type ReplayRequest } from "../api";
+import type { Replay, ReplayRequest } from "../api";
+import { useJob } from "../parts/useJob";
 import { Code, Empty, Trouble } from "../parts/Notice";
 import { lasting } from "../parts/number";
 import { Pick } from "../parts/Pick";
@@ -17,9 +18,10 @@ import { Why } from "./Why";
 
 /** Bench: a recording played through a revision. */
 export function Bench() {
+  const job = useJob();
   const [params, setParams] = useSearchParams();
-  const revisions = useQuery({ queryKey: ["revisions"], queryFn: listRevisions });
-  const recordings = useQuery({ queryKey: ["recordings"], queryFn: listRecordings });
+  const revisions = useQuery({ queryKey: ["revisions"], queryFn: job.listRevisions });
+  const recordings = useQuery({ queryKey: ["recordings"], queryFn: job.listRecordings });
   const error = revisions.error ?? recordings.error;
   if (error) return <Trouble error={error} />;
   if (!revisions.data || !recordings.data) return <p className="text-ink-3">Reading…</p>;
@@ -67,14 +69,15 @@ export function Bench() {
 }
 
 function Played({ revision, recording, picks }: { revision: number; recording: number; picks: React.ReactNode }) {
+  const job = useJob();
   const [other, setOther] = useState<Other>(asWritten);
   const [round, setRound] = useState(0);
-  const detail = useQuery({ queryKey: ["revision", revision], queryFn: () => getRevision(revision), staleTime: Infinity });
+  const detail = useQuery({ queryKey: ["revision", revision], queryFn: () => job.getRevision(revision), staleTime: Infinity });
   const request: ReplayRequest = useMemo(() => ({ revision, recording, set: other.set, scan: other.scan || undefined, first: 0, most: pageSize }), [revision, recording, other]);
   const [name] = useState(() => crypto.randomUUID());
   const played = useQuery({
     queryKey: ["replay", request, round],
-    queryFn: async ({ signal }) => ({ request, replay: await replay(request, signal, name) }),
+    queryFn: async ({ signal }) => ({ request, replay: await job.replay(request, signal, name) }),
     staleTime: Infinity,
     placeholderData: (before) => before,
   });

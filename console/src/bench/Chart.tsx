@@ -1,6 +1,7 @@
 import { keepPreviousData, useQueries, useQuery } from "@tanstack/react-query";
 import { useEffect, useLayoutEffect, useMemo, useRef, useState, type KeyboardEvent, type PointerEvent } from "react";
-import { getSeries, getValues, type Replay } from "../api";
+import type { Replay } from "../api";
+import { useJob } from "../parts/useJob";
 import { clockText, tickTexts, timeTicks } from "./clock";
 import { Lanes, laneHeight } from "./Lanes";
 import type { Other } from "./Otherwise";
@@ -38,6 +39,7 @@ export function Chart({
   asked?: string;
   onAsk: (name: string, t: number) => void;
 }) {
+  const job = useJob();
   const host = useRef<HTMLDivElement>(null);
   const width = useWidth(host) - gutter.left - gutter.right;
   const dark = useDark();
@@ -48,7 +50,7 @@ export function Chart({
   const series = useQueries({
     queries: replay.panels.map((p) => ({
       queryKey: ["series", replay.revision, recording, p.input, view.from, view.to, pixels, p.output && played],
-      queryFn: ({ signal }: { signal: AbortSignal }) => getSeries({ revision: replay.revision, recording, point: p.input, from: view.from, to: view.to, pixels, ...(p.output && played) }, signal),
+      queryFn: ({ signal }: { signal: AbortSignal }) => job.getSeries({ revision: replay.revision, recording, point: p.input, from: view.from, to: view.to, pixels, ...(p.output && played) }, signal),
       enabled: width > 10,
       staleTime: Infinity,
     })),
@@ -57,7 +59,7 @@ export function Chart({
   const shown = at !== undefined && at >= from && at <= to ? at : undefined;
   const values = useQuery({
     queryKey: ["values", replay.revision, recording, shown, played],
-    queryFn: ({ signal }) => getValues({ revision: replay.revision, recording, t: shown ?? 0, ...played }, signal),
+    queryFn: ({ signal }) => job.getValues({ revision: replay.revision, recording, t: shown ?? 0, ...played }, signal),
     enabled: shown !== undefined,
     placeholderData: keepPreviousData,
     staleTime: Infinity,

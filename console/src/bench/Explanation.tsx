@@ -1,6 +1,7 @@
 import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
-import { explain, type Explanation as Told } from "../api";
+import type { Explanation as Told } from "../api";
+import { useJob } from "../parts/useJob";
 import { Stages } from "./Stages";
 import type { Other } from "./Otherwise";
 
@@ -12,9 +13,10 @@ export interface Asked {
 
 /** Why something stands as it does at a moment, or why it does not otherwise. */
 export function Explanation({ asked, revision, recording, other }: { asked: Asked; revision: number; recording: number; other: Other }) {
+  const job = useJob();
   const told = useQuery({
     queryKey: ["explanation", revision, recording, other, asked],
-    queryFn: ({ signal }) => explain({ revision, recording, set: other.set, scan: other.scan || undefined, name: asked.name, t: asked.t }, signal),
+    queryFn: ({ signal }) => job.explain({ revision, recording, set: other.set, scan: other.scan || undefined, name: asked.name, t: asked.t }, signal),
     staleTime: Infinity,
     placeholderData: (before) => before,
   });

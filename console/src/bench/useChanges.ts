@@ -1,6 +1,7 @@
 import { useQueries, useQueryClient } from "@tanstack/react-query";
 import { useMemo, useState } from "react";
-import { replay as ask, type Replay, type ReplayRequest, type Transition } from "../api";
+import type { Replay, ReplayRequest, Transition } from "../api";
+import { useJob } from "../parts/useJob";
 
 /** How many changes are asked for at once; as far apart as the marks of a replay. */
 export const pageSize = 1000;
@@ -23,12 +24,13 @@ export interface Changes {
 }
 
 export function useChanges(replay: Replay, request: ReplayRequest): Changes {
+  const job = useJob();
   const client = useQueryClient();
   const [wanted, setWanted] = useState<ReadonlySet<number>>(new Set());
   const pages = useMemo(() => [...wanted].sort((a, b) => a - b), [wanted]);
   const query = (p: number) => ({
     queryKey: ["changes", request, p],
-    queryFn: async ({ signal }: { signal: AbortSignal }) => (await ask({ ...request, first: p * pageSize, most: pageSize }, signal)).transitions,
+    queryFn: async ({ signal }: { signal: AbortSignal }) => (await job.replay({ ...request, first: p * pageSize, most: pageSize }, signal)).transitions,
     staleTime: Infinity,
   });
   const fetched = useQueries({ queries: pages.map(query), combine: (all) => all.map((q) => q.data) });

@@ -1,6 +1,7 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
-import { calibrate, type Point } from "../api";
+import type { Point } from "../api";
+import { useJob } from "../parts/useJob";
 import { signed, withUnit } from "../parts/number";
 
 interface Row {
@@ -11,15 +12,16 @@ interface Row {
 
 /** Calibration: what was measured beside a reference; the error before and after; kept as a new revision. */
 export function Calibrate({ revision, point, onRevision }: { revision: number; point: Point; onRevision: (n: number) => void }) {
+  const job = useJob();
   const [rows, setRows] = useState<Row[]>([{ measured: "", reference: "" }]);
   const [note, setNote] = useState("");
   const queries = useQueryClient();
   const unit = point.unit;
   const full = rows.filter((r) => r.measured.trim() && r.reference.trim()).map((r) => ({ measured: withUnit(r.measured, unit), reference: withUnit(r.reference, unit) }));
   const request = { revision, input: point.name, readings: full };
-  const tried = useQuery({ queryKey: ["calibration", request], queryFn: () => calibrate(request), enabled: full.length > 0, staleTime: Infinity, retry: false });
+  const tried = useQuery({ queryKey: ["calibration", request], queryFn: () => job.calibrate(request), enabled: full.length > 0, staleTime: Infinity, retry: false });
   const kept = useMutation({
-    mutationFn: () => calibrate({ ...request, note, keep: true }),
+    mutationFn: () => job.calibrate({ ...request, note, keep: true }),
     onSuccess: async (c) => {
       await queries.invalidateQueries({ queryKey: ["revisions"] });
       if (c.revision) onRevision(c.revision);

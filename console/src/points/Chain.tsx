@@ -1,19 +1,21 @@
 import { keepPreviousData, useQuery } from "@tanstack/react-query";
 import { useState } from "react";
-import { getCurve, getScale, type Curve, type Point, type Scaled } from "../api";
+import type { Curve, Point, Scaled } from "../api";
+import { useJob } from "../parts/useJob";
 import { figure, withUnit } from "../parts/number";
 
 const names = (n: number) => ["reading", ...(n > 2 ? Array.from({ length: n - 2 }, (_, i) => (n > 3 ? `stage ${i + 1}` : "electrical")) : []), "value"];
 
 /** The chain, drawn as its stages, with a box at each to type a reading into; its curve with that reading on it. */
 export function Chain({ revision, point }: { revision: number; point: Point }) {
-  const curve = useQuery({ queryKey: ["curve", revision, point.name], queryFn: ({ signal }) => getCurve({ revision, input: point.name }, signal), staleTime: Infinity });
+  const job = useJob();
+  const curve = useQuery({ queryKey: ["curve", revision, point.name], queryFn: ({ signal }) => job.getCurve({ revision, input: point.name }, signal), staleTime: Infinity });
   const [typed, setTyped] = useState<{ at: number; text: string }>();
   const middle = curve.data && curve.data.x.length ? curve.data.x[Math.floor(curve.data.x.length / 2)] : undefined;
   const value = typed ? withUnit(typed.text, point.chain[typed.at]?.unit ?? "") : middle === undefined ? undefined : withUnit(figure(middle), point.chain[0]?.unit ?? "");
   const scaled = useQuery({
     queryKey: ["scale", revision, point.name, value],
-    queryFn: ({ signal }) => getScale({ revision, input: point.name, value: value ?? "" }, signal),
+    queryFn: ({ signal }) => job.getScale({ revision, input: point.name, value: value ?? "" }, signal),
     enabled: value !== undefined && value.trim() !== "",
     placeholderData: keepPreviousData,
     staleTime: Infinity,

@@ -1,6 +1,7 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useEffect, useRef, useState, type PointerEvent } from "react";
-import { getHistogram, getSeries, listRecordings, teach, type Histogram, type Lesson, type Point, type Recording, type RevisionDetail, type Series, type TimeWindow } from "../api";
+import type { Histogram, Lesson, Point, Recording, RevisionDetail, Series, TimeWindow } from "../api";
+import { useJob } from "../parts/useJob";
 import { clockText, tickTexts, timeTicks } from "../bench/clock";
 import { figure, lasting } from "../parts/number";
 import { Pick } from "../parts/Pick";
@@ -9,7 +10,8 @@ type Which = "normal" | "trouble";
 
 /** A point's recorded signal with its histogram; teach by dragging over a normal and a trouble window. */
 export function Recorded({ revision, point, onRevision }: { revision: RevisionDetail; point: Point; onRevision: (n: number) => void }) {
-  const recordings = useQuery({ queryKey: ["recordings"], queryFn: listRecordings });
+  const job = useJob();
+  const recordings = useQuery({ queryKey: ["recordings"], queryFn: job.listRecordings });
   const [chosen, setChosen] = useState<number>();
   const having = recordings.data?.filter((r) => point.kind === "derived" || r.columns.some((c) => c.name === point.name)) ?? [];
   const recording = having.find((r) => r.id === chosen) ?? having[0];
@@ -27,6 +29,7 @@ export function Recorded({ revision, point, onRevision }: { revision: RevisionDe
 }
 
 function Study({ revision, point, recording, onRevision }: { revision: RevisionDetail; point: Point; recording: Recording; onRevision: (n: number) => void }) {
+  const job = useJob();
   const number = revision.revision.number;
   const [windows, setWindows] = useState<Partial<Record<Which, TimeWindow>>>({});
   const [next, setNext] = useState<Which>("normal");
@@ -42,15 +45,15 @@ function Study({ revision, point, recording, onRevision }: { revision: RevisionD
   const pixels = Math.max(1, width - left - right);
   const series = useQuery({
     queryKey: ["series", number, recording.id, point.name, 0, recording.seconds, pixels],
-    queryFn: ({ signal }) => getSeries({ revision: number, recording: recording.id, point: point.name, from: 0, to: recording.seconds, pixels }, signal),
+    queryFn: ({ signal }) => job.getSeries({ revision: number, recording: recording.id, point: point.name, from: 0, to: recording.seconds, pixels }, signal),
     enabled: width > 100,
     staleTime: Infinity,
   });
-  const histogram = useQuery({ queryKey: ["histogram", number, recording.id, point.name], queryFn: ({ signal }) => getHistogram({ revision: number, recording: recording.id, point: point.name, bins: 40 }, signal), staleTime: Infinity });
+  const histogram = useQuery({ queryKey: ["histogram", number, recording.id, point.name], queryFn: ({ signal }) => job.getHistogram({ revision: number, recording: recording.id, point: point.name, bins: 40 }, signal), staleTime: Infinity });
   const { normal, trouble } = windows;
   const lesson = useQuery({
     queryKey: ["lesson", number, recording.id, point.name, normal, trouble],
-    queryFn: () => teach({ revision: number, recording: recording.id, input: point.name, normal: normal ?? { from: 0, to: 0 }, trouble: trouble ?? { from: 0, to: 0 } }),
+    queryFn: () => job.teach({ revision: number, recording: recording.id, input: point.name, normal: normal ?? { from: 0, to: 0 }, trouble: trouble ?? { from: 0, to: 0 } }),
     enabled: !!normal && !!trouble,
     staleTime: Infinity,
     retry: false,
@@ -199,11 +202,12 @@ function outline(series: Series, x: (t: number) => number, y: (v: number) => num
 }
 
 function Proposal({ revision, point, recording, lesson, normal, trouble, onRevision }: { revision: RevisionDetail; point: Point; recording: Recording; lesson: Lesson; normal: TimeWindow; trouble: TimeWindow; onRevision: (n: number) => void }) {
+  const job = useJob();
   const [rule, setRule] = useState("");
   const [output, setOutput] = useState("none");
   const queries = useQueryClient();
   const kept = useMutation({
-    mutationFn: () => teach({ revision: revision.revision.number, recording: recording.id, input: point.name, normal, trouble, rule, output: output === "none" ? undefined : output }),
+    mutationFn: () => job.teach({ revision: revision.revision.number, recording: recording.id, input: point.name, normal, trouble, rule, output: output === "none" ? undefined : output }),
     onSuccess: async (l) => {
       await queries.invalidateQueries({ queryKey: ["revisions"] });
       if (l.revision) onRevision(l.revision);

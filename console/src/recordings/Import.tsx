@@ -1,7 +1,8 @@
 import { keepPreviousData, useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { Dialog } from "radix-ui";
 import { useEffect, useRef, useState } from "react";
-import { keepRecording, preview, type Preview, type Reading, type Recording } from "../api";
+import type { Preview, Reading, Recording } from "../api";
+import { useJob } from "../parts/useJob";
 import { clockText, dayText } from "../bench/clock";
 
 /** How much of a text file is enough for a preview, in bytes. */
@@ -65,6 +66,7 @@ export function Import({ onKept }: { onKept?: (r: Recording) => void }) {
 }
 
 function Look({ file, onKept }: { file: File; onKept: (r: Recording) => void }) {
+  const job = useJob();
   const [reading, setReading] = useState<Reading>({});
   const [name, setName] = useState(file.name);
   const [sent, setSent] = useState(0);
@@ -72,14 +74,14 @@ function Look({ file, onKept }: { file: File; onKept: (r: Recording) => void }) 
   const queries = useQueryClient();
   const seen = useQuery({
     queryKey: ["preview", file.name, file.size, file.lastModified, reading],
-    queryFn: async ({ signal }) => preview(file.name, await beginning(file), reading, signal),
+    queryFn: async ({ signal }) => job.preview(file.name, await beginning(file), reading, signal),
     placeholderData: keepPreviousData,
     retry: false,
   });
   const kept = useMutation({
     mutationFn: () => {
       stop.current = new AbortController();
-      return keepRecording(name, file, reading, setSent, stop.current.signal);
+      return job.keepRecording(name, file, reading, setSent, stop.current.signal);
     },
     onSuccess: async (r) => {
       await queries.invalidateQueries({ queryKey: ["recordings"] });

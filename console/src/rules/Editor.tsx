@@ -6,40 +6,49 @@ import { EditorState } from "@codemirror/state";
 import { EditorView, keymap, lineNumbers } from "@codemirror/view";
 import { useEffect, useRef } from "react";
 import { tags } from "@lezer/highlight";
-import type { Finding, Named } from "../api";
+import type { Finding, Language, Named } from "../api";
 
-const declarations = "job device input derived setpoint constant output rule bands follow loop alarm recipient message trial".split(" ");
-const clauses =
-  "scale curve divider root correct healthy stale frozen unsteady skip smooth clamp round ignore debounce words inverted tag terminal note allow fail called drives flash call on off pulse latch reset permissive interlock minimum priority advice notify inhibit every send keep acting proportional integral derivative bias while play with at expect cumulative hysteresis timezone settle source poll timeout unit".split(" ");
-const words = new Set("abs and at average bad between changes crosses deadband falling faster for good hysteresis is least max median min not of off on or outside over rising shelved than time turns unacknowledged within when unless after to from by any all highest lowest until acknowledged".split(" "));
+/** How the text is coloured, by the words of the language as the program tells them. */
+function colours(language: Language) {
+  const declarations = new Set(language.declarations.map((d) => d.keyword));
+  const clauses = new Set(language.declarations.flatMap((d) => d.clauses.map(firstWord)));
+  const words = new Set(language.words);
+  return StreamLanguage.define<{ head: boolean; start: boolean }>({
+    name: "sheet",
+    startState: () => ({ head: false, start: true }),
+    token(stream, state) {
+      if (stream.sol()) {
+        state.head = !/^\s/.test(stream.string);
+        state.start = true;
+      }
+      if (stream.eatSpace()) return null;
+      if (stream.match(/^#.*/)) return "comment";
+      const first = state.start;
+      state.start = false;
+      if (stream.match(/^"(\\.|[^"\\])*"?/)) return "string";
+      if (stream.match(/^\d+(\.\d+)?/)) {
+        stream.match(/^\s*[A-Za-zµ°%"][\w/°%"]*/);
+        return "number";
+      }
+      const word = stream.match(/^[A-Za-z_]\w*/);
+      if (word && word !== true) {
+        const text = word[0];
+        if (first && (state.head ? declarations : clauses).has(text)) return "keyword";
+        return words.has(text) ? "keyword" : "variableName";
+      }
+      stream.next();
+      return null;
+    },
+  });
+}
 
-const language = StreamLanguage.define<{ head: boolean; start: boolean }>({
-  name: "sheet",
-  startState: () => ({ head: false, start: true }),
-  token(stream, state) {
-    if (stream.sol()) {
-      state.head = !/^\s/.test(stream.string);
-      state.start = true;
-    }
-    if (stream.eatSpace()) return null;
-    if (stream.match(/^#.*/)) return "comment";
-    const first = state.start;
-    state.start = false;
-    if (stream.match(/^"(\\.|[^"\\])*"?/)) return "string";
-    if (stream.match(/^\d+(\.\d+)?/)) {
-      stream.match(/^\s*[A-Za-zµ°%"][\w/°%"]*/);
-      return "number";
-    }
-    const word = stream.match(/^[A-Za-z_]\w*/);
-    if (word && word !== true) {
-      const text = word[0];
-      if (first && (state.head ? declarations : clauses).includes(text)) return "keyword";
-      return words.has(text) ? "keyword" : "variableName";
-    }
-    stream.next();
-    return null;
-  },
-});
+const firstWord = (clause: string) => clause.split(" ")[0] ?? clause;
+
+/** What may begin a clause of the declaration that is written; where that is not known, of any. */
+function clausesOf(language: Language, text: string): string[] {
+  const own = language.declarations.find((d) => d.keyword === /^\w+/.exec(text)?.[0]);
+  return own?.clauses ?? [...new Set(language.declarations.flatMap((d) => d.clauses))];
+}
 
 const looks = HighlightStyle.define([
   { tag: tags.keyword, color: "var(--accent)", fontWeight: "600" },
@@ -63,13 +72,13 @@ const theme = EditorView.theme({
 });
 
 /** The text of one declaration, with colours, completion and findings. */
-export default function Editor({ text, first, findings, names, units, onChange, onSave }: { text: string; first: number; findings: Finding[]; names: Named[]; units: string[]; onChange: (text: string) => void; onSave: () => void }) {
+export default function Editor({ text, first, findings, names, language, onChange, onSave }: { text: string; first: number; findings: Finding[]; names: Named[]; language: Language; onChange: (text: string) => void; onSave: () => void }) {
   const host = useRef<HTMLDivElement>(null);
   const view = useRef<EditorView>(undefined);
   // What the editor asks for when it needs it, as of the last rendering.
-  const now = useRef({ names, units, first, onChange, onSave });
+  const now = useRef({ names, language, first, onChange, onSave });
   useEffect(() => {
-    now.current = { names, units, first, onChange, onSave };
+    now.current = { names, language, first, onChange, onSave };
   });
   useEffect(() => {
     if (!host.current) return;
@@ -80,8 +89,8 @@ export default function Editor({ text, first, findings, names, units, onChange, 
       const afterNumber = /\d\s*$/.test(before) || /^\d/.test(word.text);
       const digits = /^\d*/.exec(word.text)?.[0].length ?? 0;
       const options: Completion[] = afterNumber
-        ? now.current.units.map((u) => ({ label: u, type: "type" }))
-        : [...now.current.names.map((n) => ({ label: n.name, detail: n.title === n.name ? n.unit : n.title, type: "variable" })), ...(/^\s+$/.test(before) ? clauses : [...words]).map((w) => ({ label: w, type: "keyword" }))];
+        ? now.current.language.units.map((u) => ({ label: u, type: "type" }))
+        : [...now.current.names.map((n) => ({ label: n.name, detail: n.title === n.name ? n.unit : n.title, type: "variable" })), ...(/^\s+$/.test(before) ? clausesOf(now.current.language, context.state.doc.toString()) : now.current.language.words).map((w) => ({ label: w, type: "keyword" }))];
       return { from: word.from + (afterNumber ? digits : 0), options, validFor: /^[\w/%°]*$/ };
     };
     const editor = new EditorView({
@@ -92,7 +101,7 @@ export default function Editor({ text, first, findings, names, units, onChange, 
           lineNumbers({ formatNumber: (n) => String(n + now.current.first - 1) }),
           history(),
           closeBrackets(),
-          language,
+          colours(now.current.language),
           syntaxHighlighting(looks),
           autocompletion({ override: [complete], icons: false }),
           lintGutter(),

@@ -1,6 +1,7 @@
 import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
-import { adopt, listPatterns, type Named, type Pattern, type Sheet } from "../api";
+import { listPatterns, type Named, type Pattern, type Sheet } from "../api";
+import { useJob } from "../parts/useJob";
 import { Box } from "../parts/Box";
 import { Trouble } from "../parts/Notice";
 import { Pick } from "../parts/Pick";
@@ -9,6 +10,7 @@ const made = ":made"; // no name has a colon
 
 /** A rule from one of the trade's building blocks, by menus alone. */
 export function NewRule({ names, sheets, open, onOpen, onMade }: { names: Named[]; sheets: Sheet[]; open: boolean; onOpen: (open: boolean) => void; onMade: (sheets: Sheet[], made: string[]) => void }) {
+  const job = useJob();
   const patterns = useQuery({ queryKey: ["patterns"], queryFn: listPatterns, staleTime: Infinity, enabled: open });
   const [chosen, setChosen] = useState<string>();
   const [bound, setBound] = useState<Record<string, string>>({});
@@ -22,7 +24,7 @@ export function NewRule({ names, sheets, open, onOpen, onMade }: { names: Named[
   const put = async () => {
     if (!pattern) return;
     try {
-      const answer = await adopt({ sheets, pattern: pattern.name, bound });
+      const answer = await job.adopt({ sheets, pattern: pattern.name, bound });
       onMade(answer.sheets, answer.names);
       onOpen(false);
     } catch (e) {

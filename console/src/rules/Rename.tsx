@@ -1,16 +1,18 @@
 import { Popover } from "radix-ui";
 import { useState, type FormEvent } from "react";
-import { rename, type Sheet } from "../api";
+import type { Sheet } from "../api";
+import { useJob } from "../parts/useJob";
 
 /** Another name for a declaration, in every place that has it. */
 export function Rename({ name, sheets, onRenamed }: { name: string; sheets: Sheet[]; onRenamed: (sheets: Sheet[], to: string) => void }) {
+  const job = useJob();
   const [open, setOpen] = useState(false);
   const [trouble, setTrouble] = useState("");
   const submit = async (e: FormEvent<HTMLFormElement>) => {
     e.preventDefault();
     const to = String(new FormData(e.currentTarget).get("to") ?? "").trim();
     try {
-      const answer = await rename({ sheets, from: name, to });
+      const answer = await job.rename({ sheets, from: name, to });
       onRenamed(answer.sheets, to);
       setOpen(false);
     } catch (e) {

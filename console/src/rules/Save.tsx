@@ -1,6 +1,7 @@
 import { useQueryClient } from "@tanstack/react-query";
 import { useState, type FormEvent } from "react";
-import { check, deleteDraft, getDifference, getRevision, listRevisions, merge, pushRevision, Refused, type Change } from "../api";
+import { Refused, type Change } from "../api";
+import { useJob } from "../parts/useJob";
 import { Box } from "../parts/Box";
 import { Trouble } from "../parts/Notice";
 import { Differences } from "./Differences";
@@ -14,6 +15,7 @@ interface Theirs {
 
 /** Saving as the next revision: what is different is shown first. */
 export function Save({ writing, changes, open, onOpen, onSaved }: { writing: Writing; changes: Change[]; open: boolean; onOpen: (open: boolean) => void; onSaved: (number: number, from: number, changes: Change[]) => void }) {
+  const job = useJob();
   const queries = useQueryClient();
   const [note, setNote] = useState("");
   const [busy, setBusy] = useState(false);
@@ -33,12 +35,12 @@ export function Save({ writing, changes, open, onOpen, onSaved }: { writing: Wri
   const save = (e: FormEvent) => {
     e.preventDefault();
     void work(async () => {
-      const { formatted } = await check({ sheets: writing.sheets, format: true });
+      const { formatted } = await job.check({ sheets: writing.sheets, format: true });
       const sheets = formatted ?? writing.sheets;
       try {
-        const kept = await pushRevision({ sheets, base: writing.base, note: note.trim() || undefined });
-        const different = await getDifference(writing.base, kept.number);
-        await deleteDraft(owner());
+        const kept = await job.pushRevision({ sheets, base: writing.base, note: note.trim() || undefined });
+        const different = await job.getDifference(writing.base, kept.number);
+        await job.deleteDraft(owner());
         await queries.invalidateQueries({ queryKey: ["revisions"] });
         writing.rebase(kept.number, sheets, sheets);
         setNote("");
@@ -46,15 +48,15 @@ export function Save({ writing, changes, open, onOpen, onSaved }: { writing: Wri
         onSaved(kept.number, writing.base, different);
       } catch (e) {
         if (!(e instanceof Refused && e.status === 409)) throw e;
-        const newest = (await listRevisions())[0]?.number ?? writing.base;
-        setTheirs({ newest, changes: await getDifference(writing.base, newest) });
+        const newest = (await job.listRevisions())[0]?.number ?? writing.base;
+        setTheirs({ newest, changes: await job.getDifference(writing.base, newest) });
       }
     });
   };
   const together = () =>
     work(async () => {
-      const merged = await merge({ sheets: writing.sheets, base: writing.base });
-      const newest = await getRevision(merged.onto);
+      const merged = await job.merge({ sheets: writing.sheets, base: writing.base });
+      const newest = await job.getRevision(merged.onto);
       writing.rebase(merged.onto, newest.sheets, merged.sheets);
       await queries.invalidateQueries({ queryKey: ["revisions"] });
       setTheirs(merged.conflicts.length ? { newest: merged.onto, changes: [], conflicts: merged.conflicts } : undefined);

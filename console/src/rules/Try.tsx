@@ -1,18 +1,20 @@
 import { keepPreviousData, useQuery } from "@tanstack/react-query";
 import { Slider, Switch } from "radix-ui";
 import { useState } from "react";
-import { tryRule, type Named, type Rule, type Sheet } from "../api";
+import type { Named, Rule, Sheet } from "../api";
+import { useJob } from "../parts/useJob";
 import { figure } from "../parts/number";
 
 /** Sliders and switches for what a rule looks at, and its answer. */
 export function Try({ rule, inputs, ends, sheets, version }: { rule: Rule; inputs: Named[]; ends: Record<string, boolean>; sheets: Sheet[]; version: number }) {
+  const job = useJob();
   const [values, setValues] = useState<Record<string, number | boolean>>({});
   const of = (n: Named) => values[n.name] ?? (n.kind === "contact" ? (ends[n.name] ?? false) : middle(n, rule));
   const set = (name: string, v: number | boolean) => setValues((all) => ({ ...all, [name]: v }));
   const given = Object.fromEntries(inputs.map((n) => [n.name, n.kind === "contact" ? (of(n) ? "on" : "off") : `${rounded(Number(of(n)), n)} ${n.unit}`.trim()]));
   const tried = useQuery({
     queryKey: ["tries", version, rule.name, given],
-    queryFn: ({ signal }) => tryRule({ sheets, rule: rule.name, values: given }, signal),
+    queryFn: ({ signal }) => job.tryRule({ sheets, rule: rule.name, values: given }, signal),
     placeholderData: keepPreviousData,
     staleTime: Infinity,
     gcTime: 10_000,

@@ -71,3 +71,8 @@ export function marked(text: string, other: string): { line: string; only: boole
     .split("\n")
     .map((line) => ({ line, only: !there.has(line) }));
 }
+
+/** A number of things in words. */
+export function count(n: number, what: string): string {
+  return `${n || "no"} ${what}${n === 1 ? "" : "s"}`;
+}

@@ -1,5 +1,6 @@
 import { useCallback, useEffect, useReducer, useRef, useState } from "react";
-import { deleteDraft, putDraft, type Sheet } from "../api";
+import type { Sheet } from "../api";
+import { useJob } from "../parts/useJob";
 import { sameText } from "./text";
 import { begun, reduce } from "./undo";
 
@@ -30,6 +31,7 @@ export interface Writing {
 
 /** The sheets that are being written, kept as a draft as they change. */
 export function useWriting(base: number, original: Sheet[], started: Sheet[]): Writing {
+  const job = useJob();
   const [s, dispatch] = useReducer(reduce, begun(base, original, started));
   const [trouble, setTrouble] = useState<Error>();
   const changed = !sameText(s.sheets, s.original);
@@ -38,13 +40,13 @@ export function useWriting(base: number, original: Sheet[], started: Sheet[]): W
     if (s.version === 0) return; // as it was found
     const keep = () => {
       unsaved.current = undefined;
-      const done = changed ? putDraft(owner(), { base: s.base, sheets: s.sheets }) : deleteDraft(owner());
+      const done = changed ? job.putDraft(owner(), { base: s.base, sheets: s.sheets }) : job.deleteDraft(owner());
       done.then(() => setTrouble(undefined), setTrouble);
     };
     unsaved.current = keep;
     const timer = setTimeout(keep, 300);
     return () => clearTimeout(timer);
-  }, [s.version, s.base, s.sheets, changed]);
+  }, [job, s.version, s.base, s.sheets, changed]);
   useEffect(() => {
     const flush = () => unsaved.current?.();
     addEventListener("pagehide", flush);
