@@ -179,7 +179,7 @@ func TestAskingALane(t *testing.T) {
 	run(t, ctx, chromedp.Navigate(address.String()), chromedp.WaitVisible(change), drawn())
 	// The blower's lane, at 02:33:04 of the night from 22:00 to 04:00.
 	place, err := chromedp.Run(ctx, chromedp.Evaluate[[]float64](`(() => {
-		const name = [...document.querySelectorAll('[role=img] g > text:first-of-type')].find((t) => t.textContent.endsWith('blower') && !t.textContent.includes('_'));
+		const name = document.querySelector('[data-lane=blower]:not([data-kind=plant])');
 		name.scrollIntoView({ block: 'center' });
 		const plots = document.querySelector('[data-testid=plots]').getBoundingClientRect();
 		const lane = name.getBoundingClientRect();
@@ -209,6 +209,28 @@ func TestAskingALane(t *testing.T) {
 	assert.Contains(t, why, "called by oxygen_dosing")
 	assert.Regexp(t, `oxygen 7\.\d+ mg/L is 0\.\d+ mg/L below its target oxygen_target 7\.8 mg/L: [\d.]+ % in proportion and [\d.]+ % of integral give [\d.]+ %`, why)
 	run(t, ctx, chromedp.SendKeys(chromedp.CSS(`[role=group]`), kb.ArrowDown), chromedp.WaitVisible(`//*[@data-testid="why"]//b[text()="drum"]`))
+}
+
+// On a phone names and values stand above the strips, and nothing is wider than the
+// window; a touch on a lane asks it.
+func TestPhone(t *testing.T) {
+	ctx := browser(t)
+	address := startDemo(t)
+	require.NoError(t, chromedp.Do(ctx, chromedp.EmulateViewport(390, 844)))
+	within := `(() => [...document.querySelectorAll('main *')].filter((e) => e.getBoundingClientRect().right > innerWidth + 1 && !e.closest('.overflow-auto, .overflow-hidden, .truncate')).map((e) => e.outerHTML.slice(0, 120)))()`
+	run(t, ctx, chromedp.Navigate(address.String()), chromedp.WaitVisible(change), drawn())
+	assert.Empty(t, value[[]string](t, ctx, within))
+	assert.LessOrEqual(t, value[float64](t, ctx, `document.documentElement.scrollWidth`), 390.0)
+	name := value[[]float64](t, ctx, `(() => { const p = document.querySelector('[data-panel=oxygen]'); const c = p.querySelector('canvas').getBoundingClientRect(); const n = p.querySelector('span').getBoundingClientRect(); return [n.bottom, c.top, c.width]; })()`)
+	assert.LessOrEqual(t, name[0], name[1]+1, "the name stands above its strip")
+	assert.Greater(t, name[2], 320.0, "which has the width")
+	picture(t, ctx, "phone-bench.png")
+	run(t, ctx, chromedp.Click(chromedp.CSS(`[data-lane=low_inflow] [data-name]`)), chromedp.Click(change), chromedp.WaitVisible(chromedp.CSS(`[data-testid=cursor]`)))
+
+	address.Path, address.RawQuery = "/hatchery/rules", "rule=standby_blower"
+	run(t, ctx, chromedp.Navigate(address.String()), rulesDrawn("standby_blower"))
+	assert.Empty(t, value[[]string](t, ctx, within))
+	picture(t, ctx, "phone-rules.png")
 }
 
 func TestOtherValues(t *testing.T) {

@@ -28,7 +28,7 @@ func openRules(t *testing.T, rule string) context.Context {
 
 func rulesDrawn(rule string) chromedp.Action[chromedp.Void] {
 	return chromedp.Func(func(ctx context.Context, target *chromedp.Target) error {
-		_, err := chromedp.Poll[bool](`!!document.querySelector('[data-rule=`+rule+`] [data-testid=picture] svg[role=img]') && !!document.querySelector('[data-rule=`+rule+`] .cm-content') && !document.body.textContent.includes('playing…')`)(ctx, target)
+		_, err := chromedp.Poll[bool](`!!document.querySelector('[data-rule=`+rule+`] [data-testid=picture] [role=img]') && !!document.querySelector('[data-rule=`+rule+`] .cm-content') && !document.body.textContent.includes('playing…')`)(ctx, target)
 		return err
 	})
 }
@@ -60,12 +60,12 @@ func TestRules(t *testing.T) {
 	assert.Contains(t, page, "8.8 mA · 1802 counts")
 	assert.Contains(t, value[string](t, ctx, editorText), "on when oxygen < oxygen_low for blower_delay")
 	picture(t, ctx, "rules.png")
-	before := value[string](t, ctx, `document.querySelector('[data-testid=picture] svg[role=img]').getAttribute('aria-label')`)
+	before := value[string](t, ctx, `document.querySelector('[data-testid=picture] [role=img]').getAttribute('aria-label')`)
 
 	number := chromedp.CSS(`input[aria-label="Low oxygen, in mg/L"]`)
 	run(t, ctx, chromedp.Focus(number), chromedp.SendKeys(number, strings.Repeat(kb.ArrowUp, 14)),
 		poll(`document.querySelector('[data-point=trips]').textContent.includes('7.4')`), rulesDrawn("standby_blower"))
-	after := value[string](t, ctx, `document.querySelector('[data-testid=picture] svg[role=img]').getAttribute('aria-label')`)
+	after := value[string](t, ctx, `document.querySelector('[data-testid=picture] [role=img]').getAttribute('aria-label')`)
 	assert.NotEqual(t, before, after, "it would have tripped at another time")
 	assert.Contains(t, after, "standby_blower comes on at ")
 	run(t, ctx, chromedp.Click(`//button[starts-with(., "Save as revision 2")]`), chromedp.WaitVisible(chromedp.CSS(`[data-testid=differences]`)))

@@ -9,7 +9,6 @@ import { newQueries } from "./parts/queries";
 import { Points } from "./points/Points";
 import { Rules } from "./rules/Rules";
 import { Start } from "./Start";
-import "uplot/dist/uPlot.min.css";
 import "./theme.css";
 
 const queries = newQueries();

@@ -1,19 +1,15 @@
 import { keepPreviousData, useQueries, useQuery } from "@tanstack/react-query";
-import { useEffect, useLayoutEffect, useMemo, useRef, useState, type KeyboardEvent, type PointerEvent } from "react";
+import { useMemo, useRef, useState, type KeyboardEvent, type PointerEvent } from "react";
 import type { Replay } from "../api";
+import { clockText } from "../chart/clock";
+import { laneOf, layoutOf, panelTall, rowAt, type Window } from "../chart/layout";
+import { Lanes } from "../chart/Lanes";
+import { useWidth } from "../chart/size";
+import { Strip } from "../chart/Strip";
+import { Times, timesTall } from "../chart/Times";
 import { useJob } from "../parts/useJob";
-import { clockText, tickTexts, timeTicks } from "./clock";
-import { Lanes, laneHeight } from "./Lanes";
 import type { Other } from "./Otherwise";
-import { gutter, Signal } from "./Signal";
 
-export interface Window {
-  from: number;
-  to: number;
-}
-
-const panelHeight = 64;
-const panelGap = 8;
 const topMargin = 20; // of pt-5 below
 
 /** The strip chart: signals, lanes, one time axis, one cursor over all. */
@@ -41,8 +37,9 @@ export function Chart({
 }) {
   const job = useJob();
   const host = useRef<HTMLDivElement>(null);
-  const width = useWidth(host) - gutter.left - gutter.right;
-  const dark = useDark();
+  const wide = useWidth(host);
+  const layout = useMemo(() => layoutOf(wide), [wide]);
+  const { width, left } = layout;
   const [hover, setHover] = useState<number>();
   const [drag, setDrag] = useState<Window>();
   const pixels = Math.max(1, Math.round(width));
@@ -65,7 +62,7 @@ export function Chart({
     staleTime: Infinity,
   });
   const reading = (input: string) => (shown === undefined || !values.data ? undefined : (values.data.find((v) => v.point === input) ?? ("unread" as const)));
-  const x = (t: number) => gutter.left + ((t - from) / (to - from)) * width;
+  const x = (t: number) => left + ((t - from) / (to - from)) * width;
   const whole = wholeOf(replay);
   const timeAt = (e: PointerEvent<HTMLDivElement>) => {
     const left = e.clientX - e.currentTarget.getBoundingClientRect().left;
@@ -90,43 +87,29 @@ export function Chart({
     else return;
     e.preventDefault();
   };
-  const pointsTall = (n: number) => Math.max(panelHeight, n * 12 + 6);
-  const ticks = timeTicks(replay.clock, from, to, Math.max(2, Math.floor(width / 90)));
-  const texts = tickTexts(replay.clock, ticks);
-  const tall = replay.panels.reduce((sum, p) => sum + pointsTall(p.points.length) + panelGap, 0) + replay.lanes.length * laneHeight;
+  const tall = replay.panels.reduce((sum, p) => sum + panelTall(p, layout), 0) + replay.lanes.length * laneOf(layout).height;
   const nameAt = (e: PointerEvent<HTMLDivElement>) => {
-    let y = e.clientY - e.currentTarget.getBoundingClientRect().top - topMargin;
-    for (const p of replay.panels) {
-      const height = pointsTall(p.points.length) + panelGap;
-      if (y < height) return p.output ? p.input : undefined;
-      y -= height;
-    }
-    return replay.lanes[Math.floor(y / laneHeight)]?.name;
+    const row = rowAt(replay.panels, replay.lanes.length, layout, e.clientY - e.currentTarget.getBoundingClientRect().top - topMargin);
+    if (!row) return undefined;
+    if ("lane" in row) return replay.lanes[row.lane]?.name;
+    const panel = replay.panels[row.panel];
+    return panel?.output ? panel.input : undefined;
   };
   return (
     <div ref={host} className="relative pt-5 pb-1" tabIndex={0} role="group" aria-label="Strip chart. Left and right move the cursor, up and down ask an output or a lane why, plus and minus zoom, Home shows all." onKeyDown={keys}>
       {width > 10 && (
         <>
-          <svg className="pointer-events-none absolute inset-x-0 top-5" width="100%" height={tall + 24} aria-hidden="true">
-            {ticks.map((t, i) => (
-              <g key={t} transform={`translate(${x(t)} 0)`}>
-                <line y2={tall + 4} stroke="var(--line)" strokeDasharray="1 3" />
-                <text y={tall + 18} textAnchor="middle" fontSize="11" fill="var(--ink-3)">
-                  {texts[i]}
-                </text>
-              </g>
-            ))}
-          </svg>
+          <div className="pointer-events-none absolute top-5 left-0">
+            <Times clock={replay.clock} window={view} layout={layout} height={tall} />
+          </div>
           {replay.panels.map((p, i) => (
-            <div key={p.input} style={{ paddingBottom: panelGap }}>
-              <Signal panel={p} series={series[i]?.data} from={from} to={to} width={width} height={pointsTall(p.points.length)} reading={reading(p.input)} hover={hover} dark={dark} asked={p.output && p.input === asked} />
-            </div>
+            <Strip key={p.input} panel={p} series={series[i]?.data} window={view} layout={layout} reading={reading(p.input)} hover={hover} asked={p.output && p.input === asked} />
           ))}
-          <Lanes lanes={replay.lanes} from={from} to={to} width={width} asked={asked} />
-          <div className="h-6" />
+          <Lanes lanes={replay.lanes} window={view} layout={layout} asked={asked} label={`Lanes: ${replay.lanes.map((l) => l.name).join(", ")}`} />
+          <div style={{ height: timesTall }} />
           <div
             className="absolute top-0 bottom-6 cursor-crosshair touch-pan-y"
-            style={{ left: gutter.left, width }}
+            style={{ left, width }}
             data-testid="plots"
             onPointerDown={(e) => {
               e.currentTarget.setPointerCapture(e.pointerId);
@@ -149,7 +132,7 @@ export function Chart({
             onPointerCancel={() => setDrag(undefined)}
             onDoubleClick={() => onView(whole)}
           >
-            {drag && <div className="absolute inset-y-0 bg-accent opacity-15" style={{ left: x(Math.min(drag.from, drag.to)) - gutter.left, width: Math.abs(x(drag.to) - x(drag.from)) }} />}
+            {drag && <div className="absolute inset-y-0 bg-accent opacity-15" style={{ left: x(Math.min(drag.from, drag.to)) - left, width: Math.abs(x(drag.to) - x(drag.from)) }} />}
           </div>
           {hover !== undefined && <div className="pointer-events-none absolute top-4 bottom-6 w-px bg-ink-3 opacity-60" style={{ left: x(hover) }} />}
           {shown !== undefined && (
@@ -178,27 +161,4 @@ function zoom(whole: Window, view: Window, at: number, by: number): Window {
   const span = Math.min(Math.max((view.to - view.from) * by, 0.01), whole.to - whole.from);
   const from = Math.min(Math.max(at - span / 2, whole.from), whole.to - span);
   return { from, to: from + span };
-}
-
-export function useWidth(host: React.RefObject<HTMLDivElement | null>): number {
-  const [width, setWidth] = useState(0);
-  useLayoutEffect(() => {
-    const element = host.current;
-    if (!element) return;
-    const observer = new ResizeObserver(() => setWidth(Math.floor(element.getBoundingClientRect().width)));
-    observer.observe(element);
-    return () => observer.disconnect();
-  }, [host]);
-  return width;
-}
-
-/** Whether the dark theme is on; plots must be drawn anew when it changes. */
-export function useDark(): boolean {
-  const [dark, setDark] = useState(() => document.documentElement.classList.contains("dark"));
-  useEffect(() => {
-    const observer = new MutationObserver(() => setDark(document.documentElement.classList.contains("dark")));
-    observer.observe(document.documentElement, { attributeFilter: ["class"] });
-    return () => observer.disconnect();
-  }, []);
-  return dark;
 }

@@ -1,5 +1,5 @@
 import { expect, test } from "vitest";
-import { clockText, timeTicks } from "../bench/clock";
+import { clockText, timeTicks } from "../chart/clock";
 import { figure, lasting, signed, withUnit } from "./number";
 
 test.each([

@@ -1,8 +1,12 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
-import { useEffect, useRef, useState, type PointerEvent } from "react";
-import type { Histogram, Lesson, Point, Recording, RevisionDetail, Series, TimeWindow } from "../api";
+import { useCallback, useRef, useState, type PointerEvent } from "react";
+import type { Histogram, Lesson, Point, Recording, RevisionDetail, RulePoint, Series, TimeWindow } from "../api";
+import { Canvas } from "../chart/Canvas";
 import { useJob } from "../parts/useJob";
-import { clockText, tickTexts, timeTicks } from "../bench/clock";
+import { clockText, tickTexts, timeTicks } from "../chart/clock";
+import { placeOf, value } from "../chart/layout";
+import { paintSignal, paintTimes, paintValues, type Colours, type Paper } from "../chart/paint";
+import { useWidth } from "../chart/size";
 import { figure, lasting } from "../parts/number";
 import { Pick } from "../parts/Pick";
 
@@ -34,14 +38,7 @@ function Study({ revision, point, recording, onRevision }: { revision: RevisionD
   const [windows, setWindows] = useState<Partial<Record<Which, TimeWindow>>>({});
   const [next, setNext] = useState<Which>("normal");
   const host = useRef<HTMLDivElement>(null);
-  const [width, setWidth] = useState(0);
-  useEffect(() => {
-    const element = host.current;
-    if (!element) return;
-    const observer = new ResizeObserver(() => setWidth(Math.floor(element.getBoundingClientRect().width)));
-    observer.observe(element);
-    return () => observer.disconnect();
-  }, []);
+  const width = useWidth(host);
   const pixels = Math.max(1, width - left - right);
   const series = useQuery({
     queryKey: ["series", number, recording.id, point.name, 0, recording.seconds, pixels],
@@ -90,28 +87,18 @@ function Study({ revision, point, recording, onRevision }: { revision: RevisionD
 
 const [left, right, top, bottom, tall] = [52, 150, 18, 22, 202];
 
+/** The whole recorded signal, with windows drawn over it, and how often it was where. */
 function Plot({ series, recording, histogram, width, windows, next, lesson, onDraw }: { series: Series; recording: Recording; histogram?: Histogram; width: number; windows: Partial<Record<Which, TimeWindow>>; next: Which; lesson?: Lesson; onDraw?: (w: TimeWindow) => void }) {
   const [drag, setDrag] = useState<TimeWindow>();
-  const values = [...series.min, ...series.max].filter((v): v is number => v != null);
-  if (lesson?.separable) values.push(lesson.trip, lesson.reset);
-  const [low, high] = [Math.min(...values), Math.max(...values)];
-  const margin = (high - low || 1) * 0.05;
-  const [y0, y1] = [low - margin, high + margin];
   const inner = width - left - right;
   const x = (t: number) => left + (t / recording.seconds) * inner;
-  const y = (v: number) => tall - bottom - ((v - y0) / (y1 - y0)) * (tall - top - bottom);
-  const timeAt = (e: PointerEvent<SVGSVGElement>) => (Math.min(Math.max(e.clientX - e.currentTarget.getBoundingClientRect().left - left, 0), inner) / inner) * recording.seconds;
-  const ticks = timeTicks(recording.clock, 0, recording.seconds, Math.max(2, Math.floor(inner / 90)));
-  const texts = tickTexts(recording.clock, ticks);
-  const most = Math.max(1, ...(histogram?.counts ?? []));
-  if (!values.length) return <p className="text-ink-3">The signal has no good reading in this recording.</p>;
+  const paint = useCallback((g: Paper, c: Colours) => paintStudy(g, c, width, series, recording, histogram, lesson), [width, series, recording, histogram, lesson]);
+  const timeAt = (e: PointerEvent<HTMLDivElement>) => (Math.min(Math.max(e.clientX - e.currentTarget.getBoundingClientRect().left - left, 0), inner) / inner) * recording.seconds;
+  if (!rangeOf(series, lesson)) return <p className="text-ink-3">The signal has no good reading in this recording.</p>;
   return (
-    <svg
-      width={width}
-      height={tall}
-      className={`select-none ${onDraw ? "cursor-crosshair touch-pan-y" : ""}`}
-      role="img"
-      aria-label="The recorded signal, and how often it was where"
+    <div
+      className={`relative select-none ${onDraw ? "cursor-crosshair touch-pan-y" : ""}`}
+      style={{ width, height: tall }}
       data-testid="study"
       onPointerDown={(e) => {
         if (!onDraw) return;
@@ -126,79 +113,72 @@ function Plot({ series, recording, histogram, width, windows, next, lesson, onDr
       }}
       onPointerCancel={() => setDrag(undefined)}
     >
-      {ticks.map((t, i) => (
-        <g key={t}>
-          <line x1={x(t)} x2={x(t)} y1={top} y2={tall - bottom} stroke="var(--line)" strokeDasharray="1 3" />
-          <text x={x(t)} y={tall - 6} textAnchor="middle" fontSize="11" fill="var(--ink-3)">
-            {texts[i]}
-          </text>
-        </g>
-      ))}
-      {[low, (low + high) / 2, high].map((v) => (
-        <text key={v} x={left - 6} y={y(v) + 4} textAnchor="end" fontSize="11" fill="var(--ink-3)">
-          {figure(v, 3)}
-        </text>
-      ))}
+      <Canvas width={width} height={tall} paint={paint} label="The recorded signal, and how often it was where" />
+      {histogram && (
+        <span className="pointer-events-none absolute right-0 bottom-0 text-[11px] text-ink-3" data-testid="histogram">
+          how often{histogram.bad ? `, ${histogram.bad} bad` : ""}
+        </span>
+      )}
       {(["normal", "trouble"] as const).map((w) => windows[w] && <Stretch key={w} which={w} x={x} window={windows[w]} />)}
       {drag && <Stretch which={next} x={x} window={{ from: Math.min(drag.from, drag.to), to: Math.max(drag.from, drag.to) }} />}
-      {lesson?.separable && (
-        <g>
-          <rect x={left} width={inner} y={Math.min(y(lesson.trip), y(lesson.reset))} height={Math.max(1, Math.abs(y(lesson.trip) - y(lesson.reset)))} fill="var(--accent)" opacity=".1" />
-          <line x1={left} x2={left + inner} y1={y(lesson.trip)} y2={y(lesson.trip)} stroke="var(--accent)" strokeDasharray="6 3" />
-          <line x1={left} x2={left + inner} y1={y(lesson.reset)} y2={y(lesson.reset)} stroke="var(--accent)" strokeDasharray="1.5 3" />
-          {(["trip", "reset"] as const).map((which) => (
-            <text key={which} x={left + inner - 4} y={y(lesson[which]) + ((which === "trip") === lesson.trip < lesson.reset ? 11 : -4)} textAnchor="end" fontSize="10.5" fill="var(--accent)">
-              {which === "trip" ? "trips" : "resets"} at {figure(lesson[which])}
-            </text>
-          ))}
-        </g>
-      )}
-      <path d={outline(series, x, y)} stroke="var(--ink)" strokeWidth="1.1" fill="none" />
-      {series.t.map((t, i) => series.bad[i] && <rect key={t} x={x(t)} width="1.5" y={tall - bottom - 4} height="4" fill="var(--bad)" />)}
-      <line x1={left} x2={left + inner} y1={tall - bottom} y2={tall - bottom} stroke="var(--line-2)" />
-      {histogram && (
-        <g data-testid="histogram">
-          <text x={width} y={tall - 6} textAnchor="end" fontSize="11" fill="var(--ink-3)">
-            how often{histogram.bad ? `, ${histogram.bad} bad` : ""}
-          </text>
-          {histogram.counts.map((n, i) => {
-            const step = (histogram.high - histogram.low) / histogram.counts.length;
-            const upper = y(histogram.low + step * (i + 1));
-            return <rect key={i} x={width - right + 12} y={upper} height={Math.max(1, y(histogram.low + step * i) - upper - 0.5)} width={(Math.sqrt(n / most) * (right - 20)) || 0} fill="var(--contact)" />;
-          })}
-        </g>
-      )}
-    </svg>
+    </div>
   );
+}
+
+/** The values that are drawn, with some room; undefined where there is none. */
+function rangeOf(series: Series, lesson?: Lesson): { low: number; high: number; margin: number } | undefined {
+  const values = [...series.min, ...series.max].filter((v): v is number => v != null);
+  if (!values.length) return undefined;
+  if (lesson?.separable) values.push(lesson.trip, lesson.reset);
+  const [low, high] = values.reduce(([a, b], v) => [Math.min(a, v), Math.max(b, v)], [Infinity, -Infinity]);
+  return { low, high, margin: (high - low || 1) * 0.05 };
+}
+
+function paintStudy(g: Paper, c: Colours, width: number, series: Series, recording: Recording, histogram?: Histogram, lesson?: Lesson) {
+  const range = rangeOf(series, lesson);
+  if (!range) return;
+  g.clearRect(0, 0, width, tall);
+  const box = { left, top, width: width - left - right, height: tall - top - bottom };
+  const window = { from: 0, to: recording.seconds };
+  const scale = { low: range.low - range.margin, high: range.high + range.margin };
+  const ticks = timeTicks(recording.clock, 0, recording.seconds, Math.max(2, Math.floor(box.width / 90)));
+  paintTimes(g, box, c, window, ticks, tickTexts(recording.clock, ticks));
+  paintValues(g, box, c, scale, [range.low, (range.low + range.high) / 2, range.high], (v) => figure(v, 3));
+  const points = lesson?.separable ? (["trips", "resets"] as const).map((effect) => taught(lesson, effect)) : [];
+  paintSignal(g, box, c, { series, ...scale, points, window });
+  const y = (v: number) => box.top + placeOf(scale, box.height, v);
+  g.save();
+  g.font = "10.5px sans-serif";
+  g.textAlign = "right";
+  g.fillStyle = c.accent;
+  for (const p of points) {
+    const upper = (p.effect === "trips") === (lesson?.direction === "falling");
+    g.fillText(`${p.effect} at ${figure(value(p))}`, box.left + box.width - 4, y(value(p)) + (upper ? 11 : -4));
+  }
+  g.fillStyle = c.contact;
+  const most = Math.max(1, ...(histogram?.counts ?? []));
+  for (const [i, n] of (histogram?.counts ?? []).entries()) {
+    if (!histogram) break;
+    const step = (histogram.high - histogram.low) / histogram.counts.length;
+    const upper = y(histogram.low + step * (i + 1));
+    g.fillRect(width - right + 12, upper, Math.sqrt(n / most) * (right - 20) || 0, Math.max(1, y(histogram.low + step * i) - upper - 0.5));
+  }
+  g.restore();
+}
+
+/** A point of a lesson, as a rule would have it. */
+function taught(lesson: Lesson, effect: "trips" | "resets"): RulePoint {
+  return { rule: "lesson", effect, input: lesson.input, op: "<", direction: lesson.direction, stages: [{ value: effect === "trips" ? lesson.trip : lesson.reset, unit: lesson.unit }] };
 }
 
 function Stretch({ which, x, window }: { which: Which; x: (t: number) => number; window: TimeWindow }) {
-  const color = which === "normal" ? "var(--accent)" : "var(--critical)";
+  const at = { left: x(window.from), width: Math.max(1, x(window.to) - x(window.from)), top, height: tall - top - bottom };
   return (
-    <g data-window={which}>
-      <rect x={x(window.from)} width={Math.max(1, x(window.to) - x(window.from))} y={top} height={tall - top - bottom} fill={color} opacity=".09" />
-      <path d={`M${x(window.from)} ${top}V${tall - bottom}M${x(window.to)} ${top}V${tall - bottom}`} stroke={color} strokeDasharray={which === "normal" ? undefined : "3 2"} />
-      <text x={(x(window.from) + x(window.to)) / 2} y={top - 5} textAnchor="middle" fontSize="11" fontWeight="600" fill={color}>
-        {which}
-      </text>
-    </g>
+    <div data-window={which} className={`pointer-events-none absolute border-x ${which === "normal" ? "border-accent" : "border-dashed border-critical"}`} style={at}>
+      <div className={`h-full opacity-10 ${which === "normal" ? "bg-accent" : "bg-critical"}`} />
+      <span className={`absolute -top-4.5 left-1/2 -translate-x-1/2 text-[11px] font-semibold ${which === "normal" ? "text-accent" : "text-critical"}`}>{which}</span>
+    </div>
   );
-}
-
-/** From largest to smallest at each pixel, so that no spike is lost; a gap where the signal is bad. */
-function outline(series: Series, x: (t: number) => number, y: (v: number) => number): string {
-  let path = "";
-  let pen = false;
-  series.t.forEach((t, i) => {
-    const [a, b] = [series.max[i], series.min[i]];
-    if (a == null || b == null) {
-      pen = false;
-      return;
-    }
-    path += `${pen ? "L" : "M"}${x(t).toFixed(1)} ${y(a).toFixed(1)}${a === b ? "" : `V${y(b).toFixed(1)}`}`;
-    pen = true;
-  });
-  return path;
 }
 
 function Proposal({ revision, point, recording, lesson, normal, trouble, onRevision }: { revision: RevisionDetail; point: Point; recording: Recording; lesson: Lesson; normal: TimeWindow; trouble: TimeWindow; onRevision: (n: number) => void }) {

@@ -3,7 +3,7 @@ import { Dialog } from "radix-ui";
 import { useEffect, useRef, useState } from "react";
 import type { Preview, Reading, Recording } from "../api";
 import { useJob } from "../parts/useJob";
-import { clockText, dayText } from "../bench/clock";
+import { clockText, dayText } from "../chart/clock";
 
 /** How much of a text file is enough for a preview, in bytes. */
 const enough = 1 << 20;
