@@ -2,6 +2,8 @@ module rectura
 
 go 1.26.0
 
+ignore ./console/node_modules
+
 require (
 	github.com/KimMachineGun/automemlimit v1.0.1
 	github.com/andybalholm/brotli v1.1.1

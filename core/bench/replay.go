@@ -168,7 +168,7 @@ func play(bound []binding, start int64) *played {
 func (f *played) Next() int64 { return f.next }
 
 func (f *played) Hand(t int64, s *logic.Stepper) {
-	f.next = run.Never
+	next := int64(run.Never)
 	for i := range f.cursors {
 		c := &f.cursors[i]
 		if c.time <= t {
@@ -178,8 +178,9 @@ func (f *played) Hand(t int64, s *logic.Stepper) {
 			}
 			s.Read(t, c.input, newest, c.at)
 		}
-		f.next = min(f.next, c.time)
+		next = min(next, c.time)
 	}
+	f.next = next
 }
 
 // play makes all instants of a recording.

@@ -140,14 +140,14 @@ func (s *Stepper) bandReason(index int32) Reason {
 	from := len(s.terms)
 	s.reasonFrom = from
 	if m.undecided || m.inForce < 0 {
-		s.explain(b.Bands[0].limit, 0, 0, false)
+		s.explain(b.Bands[0].limit, lasting{})
 		return Reason{Cause: ByTerms, Terms: s.terms[from:]}
 	}
 	if limit := b.Bands[m.inForce].limit; limit >= 0 {
-		s.explain(limit, 0, 0, false)
+		s.explain(limit, lasting{})
 	}
 	if m.inForce > 0 {
-		s.explain(b.Bands[m.inForce-1].limit, 0, 0, false)
+		s.explain(b.Bands[m.inForce-1].limit, lasting{})
 	}
 	r := Reason{Cause: ByTerms, Terms: s.terms[from:]}
 	if b.delay >= 0 && m.turned == s.now {

@@ -32,6 +32,7 @@ func CompileWith(job *sheet.Job, watched []sheet.Condition) (*Program, []int32, 
 		}
 		if !in.Discrete {
 			node.Chain = signal.NewChain(in, length)
+			node.timed = node.Chain.Timed()
 		} else if in.Debounce != nil {
 			node.debounce = length(in.Debounce.Duration)
 		}

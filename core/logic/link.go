@@ -107,86 +107,13 @@ func (p *Program) link() error {
 			inputValues[input] = append(inputValues[input], int32(v))
 		}
 	}
-	depends := func(i int32, values ...int32) {
-		for _, input := range merged(values...) {
-			total++
-			if input < 0 {
-				outputConds[^input] = append(outputConds[^input], i)
-				continue
-			}
-			inputConds[input] = append(inputConds[input], i)
-		}
-	}
-	while := func(i, cond int32) {
-		forOutputs[i] = true
-		if cond >= 0 {
-			condConds[cond] = append(condConds[cond], i)
-		}
-	}
+	k := &linker{p: p, merged: merged, inputConds: inputConds, condConds: condConds, outputConds: outputConds, forOutputs: forOutputs, total: total}
 	for c := range p.conds {
-		if total > maxReads {
+		if k.total > maxReads {
 			return tooManyReads("conditions")
 		}
-		n, i := &p.conds[c], int32(c)
-		switch n.op {
-		case condContact, condGood:
-			inputConds[n.a] = append(inputConds[n.a], i)
-		case condKnown:
-			depends(i, n.a)
-		case condFollow:
-			f := &p.Follows[n.a]
-			depends(i, f.of)
-			while(i, f.while)
-		case condLoop:
-			l := &p.Loops[n.a]
-			depends(i, l.of, l.target)
-			while(i, l.while)
-		case condRule:
-			r := &p.Rules[n.a]
-			seen := map[int32]bool{}
-			for _, a := range [...]int32{r.trip, r.turnOn, r.turnOff, r.reset, r.permissive, r.interlock} {
-				if a >= 0 && !seen[a] {
-					seen[a] = true
-					condConds[a] = append(condConds[a], i)
-				}
-			}
-			forOutputs[i] = true
-			if r.interlock >= 0 {
-				forOutputs[r.interlock] = true
-			}
-		case condOutput:
-			outputConds[n.a] = append(outputConds[n.a], i)
-		case condDaytime:
-		case condBands:
-			for _, band := range p.Bands[n.a].Bands {
-				if band.limit >= 0 {
-					condConds[band.limit] = append(condConds[band.limit], i)
-				}
-			}
-		case condMessage:
-			if when := p.Messages[n.a].when; when >= 0 {
-				condConds[when] = append(condConds[when], i)
-			}
-		case condAlarm:
-			a := &p.Alarms[n.a]
-			condConds[p.Rules[a.Rule].node] = append(condConds[p.Rules[a.Rule].node], i)
-			if a.inhibit >= 0 {
-				condConds[a.inhibit] = append(condConds[a.inhibit], i)
-			}
-		case condAlarmTest: // marked by the alarm's rule and its step
-			forOutputs[i] = n.n == alarmAnnounced
-		case condBand: // marked by its bands
-			forOutputs[i] = n.n == 0
-		case condNot, condFor, condForStrict, condTurnsOn, condTurnsOff, condTurns:
-			condConds[n.a] = append(condConds[n.a], i)
-		case condAnd, condOr, condQuorum:
-			for _, a := range p.args[n.a : n.a+n.b] {
-				condConds[a] = append(condConds[a], i)
-			}
-		default:
-			values := n.values()
-			depends(i, values[:]...)
-		}
+		n := &p.conds[c]
+		operations[n.op].link(k, int32(c), n)
 	}
 	for _, o := range p.Outputs {
 		for _, a := range [...]int32{o.permissive, o.interlock} {
@@ -198,6 +125,38 @@ func (p *Program) link() error {
 	p.links = links{newLists(inputValues), newLists(inputConds), newLists(condConds), newLists(outputConds), newLists(outputValues), newLists(reads), forOutputs, p.settlingConds(), nil}
 	p.links.plain = p.plainValues()
 	return nil
+}
+
+// A linker collects what conditions look at.
+type linker struct {
+	p                                  *Program
+	merged                             func(values ...int32) []int32
+	inputConds, condConds, outputConds [][]int32
+	forOutputs                         []bool
+	total                              int
+}
+
+// values makes a condition look at values, and so at what these are made of.
+func (k *linker) values(i int32, values ...int32) {
+	for _, input := range k.merged(values...) {
+		k.total++
+		if input < 0 {
+			k.outputConds[^input] = append(k.outputConds[^input], i)
+			continue
+		}
+		k.inputConds[input] = append(k.inputConds[input], i)
+	}
+}
+
+// conds makes a condition look at others, each once; -1 is none.
+func (k *linker) conds(i int32, conds ...int32) {
+	seen := map[int32]bool{-1: true}
+	for _, c := range conds {
+		if !seen[c] {
+			seen[c] = true
+			k.condConds[c] = append(k.condConds[c], i)
+		}
+	}
 }
 
 // settlingConds are the conditions that ask whether the job has settled: rules with

@@ -75,7 +75,7 @@ func (s *Stepper) stepMessage(i int32, index int32) {
 			own.tripped = v == isTrue
 		}
 		if send {
-			s.explain(m.when, 0, 0, false)
+			s.explain(m.when, lasting{})
 			reason = Reason{Cause: ByTerms, Terms: s.terms[from:]}
 		}
 	case m.every >= 0:

@@ -172,7 +172,7 @@ func (f *pointFinder) compare(n *condNode, negated bool, role Role, both bool) {
 		return
 	}
 	trip, reset := s.points(n)
-	op := sheet.Op(condNames[n.op])
+	op := sheet.Op(operations[n.op].name)
 	first, second := passing{op, trip}, passing{op.Opposite(), reset}
 	if negated {
 		first, second = second, first

@@ -70,6 +70,7 @@ type Input struct {
 	debounce int64
 	junction int  // the input that measures the cold junction, or -1
 	retimed  bool // a duration of it is a setpoint or constant
+	timed    bool // it may have to be looked at without a reading
 	used     bool
 }
 
@@ -226,10 +227,9 @@ const (
 	condMessage
 	condFollow // a follow calls
 	condLoop   // a loop calls
-)
 
-var condNames = [...]string{"<", "<=", ">", ">=", "contact", "good", "known", "rule", "not", "and", "or", "at least", "for", "off after",
-	"output", "between", "outside", "near", "turns on", "turns off", "turns", "changes", "crosses", "rising", "falling", "time between", "bands", "band", "alarm", "alarm test", "message", "follow", "loop"}
+	condOps // how many there are
+)
 
 // momentary tells whether a condition is true at an instant only.
 func (op condOp) momentary() bool { return op >= condTurnsOn && op <= condCrosses }
@@ -313,7 +313,7 @@ func (p *Program) String() string {
 		fmt.Fprintf(&b, "derived %s = v%d in %s\n", d.Name, d.value, d.Unit)
 	}
 	for i, c := range p.conds {
-		fmt.Fprintf(&b, "c%d = %s\n", i, p.condText(c))
+		fmt.Fprintf(&b, "c%d = %s\n", i, operations[c.op].text(p, &c))
 	}
 	for _, r := range p.Rules {
 		fmt.Fprintf(&b, "rule %s: on c%d, off c%d", r.Name, r.turnOn, r.turnOff)
@@ -424,78 +424,4 @@ func (p *Program) valueArgs(n *valueNode) []int32 {
 		return []int32{n.a, n.b}
 	}
 	return p.args[n.a : n.a+n.b]
-}
-
-func (p *Program) condText(c condNode) string {
-	switch c.op {
-	case condContact:
-		return p.Inputs[c.a].Name
-	case condGood:
-		return p.Inputs[c.a].Name + " is good"
-	case condKnown:
-		return fmt.Sprintf("v%d is known", c.a)
-	case condRule:
-		return "rule " + p.Rules[c.a].Name
-	case condMessage:
-		return "message " + p.Messages[c.a].Name
-	case condFollow:
-		f := &p.Follows[c.a]
-		return fmt.Sprintf("follow %s of v%d", f.Name, f.of)
-	case condLoop:
-		l := &p.Loops[c.a]
-		return fmt.Sprintf("loop %s of v%d at v%d", l.Name, l.of, l.target)
-	case condAlarm:
-		return "step of alarm " + p.Alarms[c.a].Name
-	case condAlarmTest:
-		return "alarm " + p.Alarms[c.a].Name + [...]string{" announced", " unacknowledged", " shelved"}[c.n]
-	case condBands:
-		return "bands " + p.Bands[c.a].Name
-	case condBand:
-		return "band " + p.Bands[c.a].Name + " " + p.Bands[c.a].Bands[c.b].Title
-	case condOutput:
-		return "output " + p.Outputs[c.a].Name
-	case condBetween, condOutside, condNear:
-		s := fmt.Sprintf("v%d %s v%d, v%d", c.a, condNames[c.op], c.b, c.n)
-		if c.hysteresis >= 0 {
-			s += fmt.Sprintf(" hysteresis v%d", c.hysteresis)
-		}
-		return s
-	case condTurnsOn, condTurnsOff, condTurns:
-		return fmt.Sprintf("c%d %s", c.a, condNames[c.op])
-	case condChanges:
-		return fmt.Sprintf("v%d changes", c.a)
-	case condCrosses:
-		s := fmt.Sprintf("v%d crosses v%d", c.a, c.b)
-		if c.n >= 0 {
-			s += " for " + p.durationText(int64(c.n))
-		}
-		return s
-	case condRising, condFalling:
-		f := p.slopes[c.n]
-		return fmt.Sprintf("v%d %s faster than %g in %s over %s", c.a, condNames[c.op], f.rate, unit.FormatDuration(int64(f.per)), p.durationText(int64(f.over)))
-	case condDaytime:
-		d := p.daytimes[c.n]
-		return fmt.Sprintf("time of day between %s and %s", unit.FormatDuration(d.from), unit.FormatDuration(d.to))
-	case condNot:
-		return fmt.Sprintf("not c%d", c.a)
-	case condFor, condForStrict:
-		return fmt.Sprintf("c%d %s %s", c.a, condNames[c.op], p.durationText(int64(c.b)))
-	case condAnd, condOr, condQuorum:
-		parts := make([]string, c.b)
-		for i, a := range p.args[c.a : c.a+c.b] {
-			parts[i] = fmt.Sprintf("c%d", a)
-		}
-		if c.op == condQuorum {
-			return fmt.Sprintf("at least %d of %s", c.n, strings.Join(parts, ", "))
-		}
-		return strings.Join(parts, " "+condNames[c.op]+" ")
-	}
-	s := fmt.Sprintf("v%d %s v%d", c.a, condNames[c.op], c.b)
-	if c.deadband >= 0 {
-		s += fmt.Sprintf(" deadband v%d", c.deadband)
-	}
-	if c.hysteresis >= 0 {
-		s += fmt.Sprintf(" hysteresis v%d", c.hysteresis)
-	}
-	return s
 }

@@ -24,12 +24,12 @@ func (s *Stepper) standingProportion(kind Kind, i int32) (State, Reason) {
 	}
 	switch s.truths[node] {
 	case isFalse:
-		s.explain(while, 0, 0, false)
+		s.explain(while, lasting{})
 		return Off, Reason{Cause: NotWhile, Terms: s.terms[from:]}
 	case isUnknown:
 		s.reasonFrom = from
 		if while >= 0 && s.truths[while] == isUnknown {
-			s.explain(while, 0, 0, false)
+			s.explain(while, lasting{})
 		} else {
 			n := condNode{op: condCrosses, a: values[0], b: max(values[1], values[0])}
 			s.explainUnknown(&n)

@@ -60,7 +60,7 @@ func (s *Stepper) isQuiet(i int32) bool {
 	if !q.ok {
 		return false
 	}
-	a := &s.analog[i]
+	a := &s.inputs[i].signal
 	if a.Fault != signal.None || !(a.Value > q.low && a.Value < q.high) {
 		return false
 	}

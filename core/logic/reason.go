@@ -147,23 +147,23 @@ func (s *Stepper) ruleReason(r *Rule, v verdict, before State) Reason {
 	case v.cause == ByPulseEnd:
 		return Reason{Cause: v.cause, HeldFor: s.duration(int64(r.pulse))}
 	case v.cause == ByInterlock || v.cause == ByReset || v.cause == ByPerson:
-		s.explain(v.look, 0, 0, false)
+		s.explain(v.look, lasting{})
 		return Reason{Cause: v.cause, Terms: s.terms[from:]}
 	case v.held != NotHeld:
-		s.explain(v.look, 0, 0, false)
+		s.explain(v.look, lasting{})
 	case v.on && v.look == r.turnOn && r.off >= 0:
 		// Both `on when` and `not off when` hold; the second is worth a word
 		// only if it is what has turned.
-		s.explain(r.on, 0, 0, false)
+		s.explain(r.on, lasting{})
 		if s.conds[r.off].changed == s.now && s.conds[r.on].changed != s.now {
-			s.explain(r.off, 0, 0, false)
+			s.explain(r.off, lasting{})
 		}
 	case truth == isFalse && v.look == r.turnOn && s.truths[r.on] != isFalse:
-		s.explain(r.off, 0, 0, false)
+		s.explain(r.off, lasting{})
 	case truth == isFalse && v.look == r.turnOn:
-		s.explain(r.on, 0, 0, false)
+		s.explain(r.on, lasting{})
 	default:
-		s.explain(v.look, 0, 0, false)
+		s.explain(v.look, lasting{})
 	}
 	cause := v.cause
 	if before == Undecided {
@@ -184,7 +184,7 @@ func (s *Stepper) outputReason(i int32, d decision) Reason {
 		s.terms = append(s.terms, Term{Kind: StateTerm, Input: -1, Of: Ref{OutputKind, s.restless}, Stand: s.stand(s.restless)})
 		return Reason{Cause: ByCircle, Terms: s.terms[from:]}
 	case d.cause == ByInterlock:
-		s.explain(s.p.Outputs[i].interlock, 0, 0, false)
+		s.explain(s.p.Outputs[i].interlock, lasting{})
 		return Reason{Cause: ByInterlock, Terms: s.terms[from:]}
 	case d.by >= 0:
 		s.rulesNamed = append(s.rulesNamed, d.by)
@@ -204,81 +204,28 @@ func (s *Stepper) outputReason(i int32, d decision) Reason {
 	return Reason{Cause: d.cause, Callers: s.rulesNamed[named:]}
 }
 
-// explain appends the terms that decide a condition's present truth. length
-// and since are those of the `for` it stands in.
-func (s *Stepper) explain(i int32, length, since int64, waiting bool) {
-	n := &s.p.conds[i]
-	v := s.truths[i]
-	switch n.op {
-	case condNot:
-		s.explain(n.a, length, since, waiting)
-	case condAnd:
-		s.explainTerms(n, v, v == isTrue, length, since, waiting)
-	case condOr:
-		s.explainTerms(n, v, v == isFalse, length, since, waiting)
-	case condQuorum:
-		for _, a := range s.p.args[n.a : n.a+n.b] {
-			if s.truths[a] == v {
-				s.explain(a, length, since, waiting)
-			}
-		}
-	case condAlarmTest:
-		s.terms = append(s.terms, Term{Kind: AlarmTerm, Cond: i, Input: -1, Holds: v == isTrue, For: length, Since: since, Waiting: waiting})
-	case condBand:
-		t := Term{Kind: StateTerm, Cond: i, Input: -1, Of: Ref{BandsKind, n.a}, Stand: s.bandShown(n.a), For: length, Since: since, Waiting: waiting}
-		if v == isUnknown {
-			s.explain(s.p.Bands[n.a].Bands[0].limit, 0, 0, false)
-			return
-		}
-		s.terms = append(s.terms, t)
-	case condOutput:
-		s.terms = append(s.terms, Term{Kind: StateTerm, Cond: i, Input: -1, Of: Ref{OutputKind, n.a}, Stand: Stand{State: s.outputs[n.a].state}, For: length, Since: since, Waiting: waiting})
-	case condTurnsOn, condTurnsOff, condTurns:
-		if v == isUnknown {
-			s.explain(n.a, 0, 0, false)
-			return
-		}
-		s.terms = append(s.terms, Term{Kind: TurnTerm, Cond: i, Input: -1, Holds: v == isTrue, On: s.truths[n.a] == isTrue, For: length, Since: since, Waiting: waiting})
-	case condDaytime:
-		s.terms = append(s.terms, Term{Kind: DaytimeTerm, Cond: i, Input: -1, Holds: v == isTrue, For: length, Since: since, Waiting: waiting})
-	case condBetween, condOutside, condNear, condChanges, condCrosses, condRising, condFalling:
-		s.explainRelation(i, n, v, length, since, waiting)
-	case condRule:
-		s.terms = append(s.terms, Term{Kind: StateTerm, Cond: i, Input: -1, Of: s.p.RefOf(int(n.a)), Stand: Stand{State: s.rules[n.a].shown}, For: length, Since: since, Waiting: waiting})
-	case condGood, condKnown:
-		t := Term{Input: -1}
-		if n.op == condGood {
-			t = s.input(n.a)
-		}
-		t.Kind, t.Cond, t.Stand.State, t.For, t.Since, t.Waiting = QualityTerm, i, Bad, length, since, waiting
-		if v == isTrue {
-			t.Stand.State = Good
-		}
-		s.terms = append(s.terms, t)
-	case condFor, condForStrict:
-		if v != isUnknown && s.truths[n.a] == isTrue {
-			s.explain(n.a, s.duration(int64(n.b)), s.conds[i].since, v == isFalse)
-		} else {
-			s.explain(n.a, length, since, waiting)
-		}
-	case condContact:
-		t := s.input(n.a)
-		t.Cond, t.For, t.Since, t.Waiting = i, length, since, waiting
-		t.Kind = ContactTerm
-		if v == isUnknown {
-			s.explainBad(t)
-			return
-		}
-		s.terms = append(s.terms, t)
-	default:
-		s.explainCompare(i, n, v, length, since, waiting)
-	}
+// A lasting is the `for` that a condition stands in, if it does.
+type lasting struct {
+	length, since int64
+	waiting       bool
+}
+
+// of is a term of a condition that stands in it.
+func (l lasting) of(t Term) Term {
+	t.For, t.Since, t.Waiting = l.length, l.since, l.waiting
+	return t
+}
+
+// explain appends the terms that decide a condition's present truth.
+func (s *Stepper) explain(cond int32, in lasting) {
+	n := &s.p.conds[cond]
+	operations[n.op].explain(s, cond, n, s.truths[cond], in)
 }
 
 // explainTerms explains the terms of `and` and `or`: all where all were
 // needed, otherwise those that decide, and of these the ones that turned at
 // this instant if any did.
-func (s *Stepper) explainTerms(n *condNode, v truth, all bool, length, since int64, waiting bool) {
+func (s *Stepper) explainTerms(n *condNode, v truth, all bool, in lasting) {
 	args := s.p.args[n.a : n.a+n.b]
 	turned := false
 	for _, a := range args {
@@ -286,7 +233,7 @@ func (s *Stepper) explainTerms(n *condNode, v truth, all bool, length, since int
 	}
 	for _, a := range args {
 		if all || s.truths[a] == v && (!turned || v == isUnknown || s.conds[a].changed == s.now) {
-			s.explain(a, length, since, waiting)
+			s.explain(a, in)
 		}
 	}
 }
@@ -304,11 +251,11 @@ func (s *Stepper) explainUnknown(n *condNode) (some bool) {
 }
 
 // explainRelation explains what compares values and is no plain comparison.
-func (s *Stepper) explainRelation(i int32, n *condNode, v truth, length, since int64, waiting bool) {
+func (s *Stepper) explainRelation(i int32, n *condNode, v truth, in lasting) {
 	if v == isUnknown && s.explainUnknown(n) {
 		return
 	}
-	t := Term{Input: -1, Cond: i, Holds: v == isTrue, Left: s.values[n.a], For: length, Since: since, Waiting: waiting}
+	t := in.of(Term{Input: -1, Cond: i, Holds: v == isTrue, Left: s.values[n.a]})
 	switch n.op {
 	case condBetween, condOutside:
 		t.Kind = RangeTerm
@@ -346,7 +293,7 @@ func (s *Stepper) explainRelation(i int32, n *condNode, v truth, length, since i
 	s.terms = append(s.terms, t)
 }
 
-func (s *Stepper) explainCompare(i int32, n *condNode, v truth, length, since int64, waiting bool) {
+func (s *Stepper) explainCompare(i int32, n *condNode, v truth, in lasting) {
 	if v == isUnknown {
 		s.explainUnknown(n)
 		return
@@ -355,10 +302,10 @@ func (s *Stepper) explainCompare(i int32, n *condNode, v truth, length, since in
 	if k := s.p.firstInput(n.a); k >= 0 {
 		t = s.input(k)
 	}
+	t = in.of(t)
 	t.Kind, t.Cond, t.Left = Comparison, i, s.values[n.a]
-	t.For, t.Since, t.Waiting = length, since, waiting
 	trip, reset := s.points(n)
-	op := sheet.Op(condNames[n.op])
+	op := sheet.Op(operations[n.op].name)
 	if v == isTrue {
 		t.Op = op
 		t.Limit, t.Point = trip, TripPoint

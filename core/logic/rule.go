@@ -216,9 +216,9 @@ func (s *Stepper) explainHold(reason *Reason, held Hold, by *restraints) {
 		from := len(s.terms)
 		s.reasonFrom = from
 		if held == ByPermissive {
-			s.explain(by.permissive, 0, 0, false)
+			s.explain(by.permissive, lasting{})
 		} else {
-			s.explain(by.interlock, 0, 0, false)
+			s.explain(by.interlock, lasting{})
 		}
 		reason.Permit = s.terms[from:]
 	case ByMinimumOn:

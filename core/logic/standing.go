@@ -36,7 +36,7 @@ func (s *Stepper) standingRule(rule int32) Reason {
 	from := len(s.terms)
 	explained := func(cause Cause, conds ...int32) Reason {
 		for _, c := range conds {
-			s.explain(c, 0, 0, false)
+			s.explain(c, lasting{})
 		}
 		return Reason{Cause: cause, Terms: s.terms[from:]}
 	}

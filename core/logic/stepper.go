@@ -59,6 +59,7 @@ type Stepper struct {
 	some         []float64 // for medians
 	evaluated    []int32   // inputs of this instant
 	waitingReads []reading // of inputs whose cold junction is read at this instant too
+	junctions    bool      // cold junctions have been read at this instant
 	fired        []int32   // the momentary conditions that are true now
 	turned       []int32   // the momentary conditions that were evaluated
 	messages     []int32   // those whose condition was evaluated
@@ -193,21 +194,16 @@ func (s *Stepper) markAll() {
 func (s *Stepper) Read(t int64, input int, value float64, at int) {
 	i := int32(input)
 	in := &s.p.Inputs[input]
-	if in.junction >= 0 {
+	if in.junction >= 0 && !s.junctions {
 		s.waitingReads = append(s.waitingReads, reading{i, int32(at), value})
 		s.dirty = true
 		return
 	}
-	s.read(t, i, value, at)
-}
-
-func (s *Stepper) read(t int64, i int32, value float64, at int) {
 	s.touched.add(i) // inputs are the first declarations
 	var changed bool
-	in := &s.p.Inputs[i]
 	if in.Chain != nil {
 		changed = s.analog[i].Read(t, value, at)
-		if s.analog[i].Chain.Timed() {
+		if in.timed {
 			s.now = t
 			s.setInputTimer(i)
 		}
@@ -268,6 +264,7 @@ func (s *Stepper) tick(i int32) {
 // readWaiting takes the readings of thermocouples, now that their cold
 // junctions are read.
 func (s *Stepper) readWaiting() {
+	s.junctions = true
 	for _, r := range s.waitingReads {
 		from := &s.analog[s.p.Inputs[r.input].junction]
 		junction := math.NaN()
@@ -275,9 +272,9 @@ func (s *Stepper) readWaiting() {
 			junction = from.Chain.Engineering().Convert(v, celsius)
 		}
 		s.analog[r.input].Junction(junction)
-		s.read(s.now, r.input, r.value, int(r.at))
+		s.Read(s.now, int(r.input), r.value, int(r.at))
 	}
-	s.waitingReads = s.waitingReads[:0]
+	s.junctions, s.waitingReads = false, s.waitingReads[:0]
 }
 
 var celsius = unit.MustLookup("degC")

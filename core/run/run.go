@@ -36,7 +36,7 @@ var ErrStopped = errors.New("the run was stopped")
 // transitions, which are overwritten by the next; stop is asked before each and ends
 // the run with ErrStopped. Both may be nil. A feed that goes back in time is an error.
 func Until(s *logic.Stepper, feeds []Feed, end int64, look func(t int64, changes []logic.Transition), stop func() bool) error {
-	return drive(s, feeds, end, look, stop, func(t int64) int64 { return t })
+	return drive(s, feeds, end, look, stop, nil)
 }
 
 // Scan is Until for a controller that looks only every period, from a time on: at a
@@ -56,7 +56,7 @@ func Scan(s *logic.Stepper, feeds []Feed, from, period, end int64, look func(t i
 }
 
 // drive makes instants at the times that are next, each moved to where it is looked
-// at.
+// at, if at says so.
 func drive(s *logic.Stepper, feeds []Feed, end int64, look func(int64, []logic.Transition), stop func() bool, at func(int64) int64) error {
 	for {
 		t := s.Next()
@@ -66,8 +66,10 @@ func drive(s *logic.Stepper, feeds []Feed, end int64, look func(int64, []logic.T
 		if t > end || t == Never {
 			return nil
 		}
-		if t = at(t); t > end || t == Never {
-			return nil
+		if at != nil {
+			if t = at(t); t > end || t == Never {
+				return nil
+			}
 		}
 		if stop != nil && stop() {
 			return ErrStopped

@@ -23,28 +23,29 @@ type Memory struct {
 	Value float64 // in engineering units; meaningless while Fault is not None
 	Fault Fault
 
-	Reading float64 // the last one, as it came
-	At      int     // the place of the chain at which it came
+	// What every reading touches stands together.
+	judged  Fault // of the last reading
+	any     bool  // one has come
+	good    bool  // what is measured now is good, whatever is shown
+	counted bool  // good and since say something
+	skipped bool  // the last reading was thrown away
+	pending bool  // the last one has not been handed on
+	handed  bool  // a good value has been handed on since the start or the last bad one
+	filled  bool  // something is in the filter
 
-	judged   Fault // of the last reading
-	came     int64 // when it came
-	any      bool  // one has come
-	good     bool  // what is measured now is good, whatever is shown
-	since    int64 // since when it is, or is not
-	counted  bool  // good and since say something
-	skipping int   // readings still to be thrown away
-	skipped  bool  // the last one was
-	pending  bool  // the last one has not been handed on
+	Reading  float64 // the last one, as it came
+	At       int     // the place of the chain at which it came
+	came     int64   // when it came
+	skipping int     // readings still to be thrown away
+	since    int64   // since when it is good, or is not
 
-	frozen, unsteady window
-
-	ring   []float64 // the last readings, a ring once it is full
-	next   int       // where in a full ring the next one goes
-	lagged float64   // the lag's output and its last input, and when that came
+	lagged float64 // the lag's output and its last input, and when that came
 	input  float64
 	lagAt  int64
-	filled bool // something is in the filter
-	handed bool // a good value has been handed on since the start or the last bad one
+	ring   []float64 // the last readings, a ring once it is full
+	next   int       // where in a full ring the next one goes
+
+	frozen, unsteady window
 
 	cold   float64   // the temperature of a measured cold junction, in degrees Celsius
 	sorted []float64 // room for the median; nothing lasts in it
@@ -167,36 +168,37 @@ func (a *Analog) Junction(celsius float64) {
 
 // Read takes a reading that stands at a place of the chain. It tells whether
 // the value or the quality that rules see is another one now.
-func (a *Analog) Read(t int64, reading float64, at int) (changed bool) {
-	c := a.Chain
-	if a.any && c.stale > 0 && t-a.came > c.stale {
-		a.skipping = c.skip
+func (a Analog) Read(t int64, reading float64, at int) (changed bool) {
+	c, m := a.Chain, a.Memory
+	if c.stale > 0 && m.any && t-m.came > c.stale {
+		m.skipping = c.skip
 	}
-	a.Reading, a.At, a.came, a.any, a.pending = reading, at, t, true, true
-	a.judged = c.Judge(reading, at)
-	if a.judged == NoAnswer && c.junction != nil && math.IsNaN(c.junction.cold) {
-		a.judged = NoJunction
+	m.Reading, m.At, m.came, m.any, m.pending = reading, at, t, true, true
+	judged, v, carried := c.judge(reading, at)
+	m.judged = judged
+	if m.judged == NoAnswer && c.junction != nil && math.IsNaN(c.junction.cold) {
+		m.judged = NoJunction
 	}
-	a.skipped = a.skipping > 0
-	if a.skipped {
-		a.skipping--
+	m.skipped = m.skipping > 0
+	if m.skipped {
+		m.skipping--
 	}
 	if !c.Timed() { // the usual, short way
-		if a.judged != None {
-			return a.turnBad(a.judged)
+		if m.judged != None {
+			return a.turnBad(m.judged)
 		}
-		return !a.skipped && a.hand(t)
+		return !m.skipped && a.hand(t, v, carried)
 	}
 	a.observe(t)
 	return a.update(t)
 }
 
 // Tick looks at the input at a time at which no reading came.
-func (a *Analog) Tick(t int64) (changed bool) { return a.any && a.update(t) }
+func (a Analog) Tick(t int64) (changed bool) { return a.any && a.update(t) }
 
 // observe notes a reading for `frozen` and `unsteady`; a bad one starts both
 // anew.
-func (a *Analog) observe(t int64) {
+func (a Analog) observe(t int64) {
 	c := a.Chain
 	if a.judged != None {
 		a.frozen.clear()
@@ -213,7 +215,7 @@ func (a *Analog) observe(t int64) {
 }
 
 // measured is what is wrong at a time, whatever is shown.
-func (a *Analog) measured(t int64) Fault {
+func (a Analog) measured(t int64) Fault {
 	c := a.Chain
 	switch {
 	case c.stale > 0 && t-a.came >= c.stale:
@@ -234,7 +236,7 @@ func (a *Analog) measured(t int64) Fault {
 
 // update brings what is shown up to date with what is measured. A reading that
 // becomes good by waiting is handed on then.
-func (a *Analog) update(t int64) (changed bool) {
+func (a Analog) update(t int64) (changed bool) {
 	c := a.Chain
 	f := a.measured(t)
 	if good := f == None; good != a.good || !a.counted {
@@ -249,14 +251,14 @@ func (a *Analog) update(t int64) (changed bool) {
 	case f != None || a.skipped || !a.pending:
 		return false
 	case a.Fault == None || t-a.since >= c.goodAfter:
-		return a.hand(t)
+		return a.hand(t, a.Reading, a.At)
 	}
 	return false
 }
 
 // Due is when the input must be looked at next although no reading comes;
 // Never if it need not be.
-func (a *Analog) Due(now int64) int64 {
+func (a Analog) Due(now int64) int64 {
 	c := a.Chain
 	due := int64(Never)
 	if !a.any || !c.Timed() {
@@ -295,27 +297,34 @@ func later(t, d int64) int64 {
 }
 
 // turnBad shows a fault; filters start anew after it.
-func (a *Analog) turnBad(f Fault) (changed bool) {
+func (a Analog) turnBad(f Fault) (changed bool) {
 	changed = a.Fault != f
 	a.Fault, a.handed, a.filled = f, false, false
 	a.ring, a.next = a.ring[:0], 0
 	return changed
 }
 
-// hand takes the last reading on through filter, clamp and rounding.
-func (a *Analog) hand(t int64) (changed bool) {
-	c := a.Chain
-	a.pending = false
-	v := c.Carry(a.Reading, a.At, len(c.stages))
+// hand takes the last reading, as far as it has been carried along the chain, on to its
+// end and through filter, clamp and rounding.
+func (a Analog) hand(t int64, v float64, from int) (changed bool) {
+	c, m := a.Chain, a.Memory
+	m.pending = false
+	if lines := c.lines; lines != nil && from <= len(lines) {
+		for _, l := range lines[from:] {
+			v = l.forward(v)
+		}
+	} else {
+		v = c.Carry(v, from, len(c.stages))
+	}
 	if c.method != noFilter {
 		v = a.smooth(t, v)
 	}
 	if c.clamped || c.round > 0 {
 		v = c.shape(v)
 	}
-	if !a.handed || math.Abs(v-a.Value) >= c.ignore {
-		changed = !a.handed || v != a.Value
-		a.Value, a.Fault, a.handed = v, None, true
+	if !m.handed || math.Abs(v-m.Value) >= c.ignore {
+		changed = !m.handed || v != m.Value
+		m.Value, m.Fault, m.handed = v, None, true
 	}
 	return changed
 }
@@ -336,7 +345,7 @@ func (c *Chain) shape(v float64) float64 {
 }
 
 // smooth puts a value into the filter and gives the filtered one.
-func (a *Analog) smooth(t int64, v float64) float64 {
+func (a Analog) smooth(t int64, v float64) float64 {
 	c := a.Chain
 	first := !a.filled
 	a.filled = true

@@ -30,31 +30,41 @@ const (
 // Judge tells what is wrong with a reading at a place of the chain, if
 // anything, by itself: without what came before it.
 func (c *Chain) Judge(value float64, at int) Fault {
+	f, _, _ := c.judge(value, at)
+	return f
+}
+
+// judge is Judge; it gives the value as far as it has been carried along the chain for
+// that, and to which place, so that nobody carries it there again.
+func (c *Chain) judge(value float64, at int) (f Fault, v float64, to int) {
 	switch {
 	case value-value != 0: // one test for what is seldom either
 		if math.IsNaN(value) {
-			return Reported
+			return Reported, value, at
 		}
-		return Infinite
+		return Infinite, value, at
 	case c.signed && at == 0 && (value > math.MaxInt16 || value < math.MinInt16):
-		return Overflow
+		return Overflow, value, at
 	}
+	v, to = value, at
 	if c.healthyAt >= 0 {
-		v := value
 		if at != c.healthyAt {
-			v = c.Carry(value, at, c.healthyAt)
+			v, to = c.Carry(value, at, c.healthyAt), c.healthyAt
 		}
 		switch {
 		case v < c.low:
-			return TooLow
+			return TooLow, v, to
 		case v > c.high:
-			return TooHigh
+			return TooHigh, v, to
 		}
 	}
 	if c.lines == nil && math.IsNaN(c.Carry(value, at, len(c.stages))) {
-		return NoAnswer
+		return NoAnswer, v, to
 	}
-	return None
+	if to < at { // carried back, which is not the way that values go
+		v, to = value, at
+	}
+	return None, v, to
 }
 
 // Explain says in words why a reading is bad; nothing if it is not.
