@@ -109,16 +109,13 @@ func (g gridFlags) values(given []string) ([]string, error) {
 			return nil, fmt.Errorf("%s is in %s and --from in %s; a table has one unit", f.name, q[i].Unit.Describe(), q[0].Unit.Describe())
 		}
 	}
-	u := q[0].Unit
-	from, to, step := q[0].Value, q[1].In(u), q[2].Unit.ConvertDifference(q[2].Value, u)
-	n := math.Floor((to-from)/step + 1e-9)
-	if !(step > 0 && n >= 0 && n < mostValues) {
-		return nil, fmt.Errorf("from %s to %s in steps of %s is no table of 1 to %d values", q[0], q[1], q[2], mostValues)
+	steps, err := unit.Steps(q[0], q[1], q[2], mostValues)
+	if err != nil {
+		return nil, err
 	}
-	var all []string
-	for i := 0.0; i <= n; i++ {
-		text := unit.Significant(from+i*step, 12)
-		all = append(all, strings.TrimSpace(text+" "+u.String()))
+	all := make([]string, len(steps))
+	for i, s := range steps {
+		all[i] = s.String()
 	}
 	return all, nil
 }

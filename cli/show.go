@@ -120,14 +120,7 @@ func describe(p *logic.Program, d sheet.Declaration) shown {
 func shownPoints(points []logic.RulePoint) []shownPoint {
 	var all []shownPoint
 	for _, pt := range points {
-		direction := "rising"
-		switch {
-		case pt.Role == logic.Keeps:
-			direction = ""
-		case pt.Op.Falling():
-			direction = "falling"
-		}
-		all = append(all, shownPoint{pt.Role.String(), pt.Name, direction, string(pt.Op), stageValues(pt.Stages)})
+		all = append(all, shownPoint{pt.Role.String(), pt.Name, pt.Direction(), string(pt.Op), stageValues(pt.Stages)})
 	}
 	return all
 }

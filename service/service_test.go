@@ -174,7 +174,7 @@ func TestRoundTrip(t *testing.T) {
 	hand.Set = &[]string{"oxygen_target"}
 	refused, err := api.GetSeriesWithResponse(t.Context(), fennick, &hand)
 	require.NoError(t, err)
-	assert.Equal(t, "set: oxygen_target is not NAME=VALUE.", problemOf(t, 422, refused.Body))
+	assert.Equal(t, "\"oxygen_target\" is not NAME=VALUE, such as oxygen_low=5.5mg/L", problemOf(t, 422, refused.Body))
 
 	// Another setpoint, part of the recording, as a looped controller.
 	four, scan, from := map[string]string{"oxygen_low": "4.2 mg/L"}, "500 ms", "02:00"

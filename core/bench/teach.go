@@ -386,11 +386,8 @@ func (l *Lesson) WriteRule(sources []sheet.Source, rule, output string) (name, t
 			return "", "", fmt.Errorf("%s is already the name of the %s at %s; choose another", n, d.Keyword(), d.Base().NameAt)
 		}
 	}
-	name = p.Job.Input(l.Input).At.File
-	if n := len(p.Job.Rules); n > 0 {
-		name = p.Job.Rules[n-1].At.File
-	}
-	text = strings.TrimRight(fileText(p.Job, name), "\n") + "\n\n" + declarations
+	name = p.Job.SheetForRules(p.Job.Input(l.Input))
+	text = sheet.Appended(fileText(p.Job, name), declarations)
 	file, found := sheet.ParseFile(name, []byte(text))
 	if sheet.HasErrors(found) {
 		return "", "", fmt.Errorf("the rule %s cannot be written: %s", rule, found[0])

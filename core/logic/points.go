@@ -28,6 +28,18 @@ type RulePoint struct {
 	Stages []unit.Quantity // the point at every place of the input's chain
 }
 
+// Direction is which way a value passes the point: falling or rising; empty for what a
+// loop keeps, which is passed either way.
+func (r RulePoint) Direction() string {
+	switch {
+	case r.Role == Keeps:
+		return ""
+	case r.Op.Falling():
+		return "falling"
+	}
+	return "rising"
+}
+
 // Value is the point in engineering units.
 func (r RulePoint) Value() unit.Quantity { return r.Stages[len(r.Stages)-1] }
 

@@ -335,6 +335,26 @@ func (c *Column) Extents(from, to int64, n int) []Extent {
 	return all
 }
 
+// HeldExtents gives each of equally wide stretches from one time to another what a plot shows
+// of it: its extent, or, where no reading came, the value that held, as an extent
+// without readings. first is the first stretch of which anything is known.
+func (c *Column) HeldExtents(from, to int64, n int) (all []Extent, first int) {
+	all = c.Extents(from, to, n)
+	last, read := c.Held(from)
+	last = finite(last)
+	for i := range all {
+		switch e := &all[i]; {
+		case e.Readings > 0:
+			last, read = e.Last, true
+		case !read:
+			first = i + 1
+		default:
+			*e = Extent{Min: last, Max: last, Last: last, Bad: math.IsNaN(last)}
+		}
+	}
+	return all, first
+}
+
 // finite is a reading, NaN if it is bad.
 func finite(v float64) float64 {
 	if math.IsInf(v, 0) {

@@ -279,3 +279,20 @@ func fits(of, point Declaration, from, to string) error {
 	}
 	return fmt.Errorf("%s is no point that another could stand for", from)
 }
+
+// SheetForRules is the sheet in which another rule is written: that of the last rule;
+// where there is none, that of another declaration, or the first.
+func (j *Job) SheetForRules(other Declaration) string {
+	if n := len(j.Rules); n > 0 {
+		return j.Rules[n-1].At.File
+	}
+	if other != nil {
+		return other.Base().At.File
+	}
+	return j.Files[0].Name
+}
+
+// Appended is the text of a sheet with declarations at its end.
+func Appended(text, declarations string) string {
+	return strings.TrimRight(text, "\n") + "\n\n" + declarations
+}

@@ -237,3 +237,26 @@ func Significant(v float64, digits int) string {
 	}
 	return s
 }
+
+// Steps are the quantities of a table, from one to another so far apart, in the unit of
+// the first. It is an error if they are of different dimensions, or none, or more than
+// so many.
+func Steps(from, to, step Quantity, most int) ([]Quantity, error) {
+	for _, q := range []Quantity{to, step} {
+		if !q.Unit.Comparable(from.Unit) {
+			return nil, fmt.Errorf("%s is %s and %s %s; a table has one unit", q, q.Unit.Describe(), from, from.Unit.Describe())
+		}
+	}
+	u := from.Unit
+	apart := step.Unit.ConvertDifference(step.Value, u)
+	n := math.Floor((to.In(u)-from.Value)/apart + 1e-9)
+	if !(apart > 0 && n >= 0 && n < float64(most)) {
+		return nil, fmt.Errorf("from %s to %s in steps of %s is no table of 1 to %d values", from, to, step, most)
+	}
+	all := make([]Quantity, int(n)+1)
+	for i := range all {
+		v := from.Value + float64(i)*apart
+		all[i] = Quantity{Value: v, Unit: u, Text: Significant(v, 12)}
+	}
+	return all, nil
+}

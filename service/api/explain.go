@@ -17,7 +17,7 @@ func (s *Server) Explain(ctx context.Context, request ExplainRequestObject) (Exp
 		return nil, err
 	}
 	body := request.Body
-	options, err := replayOptions(body.Set, body.Scan)
+	options, err := otherwiseOf(body.Set, body.Scan).options()
 	if err != nil {
 		return nil, err
 	}

@@ -15,6 +15,7 @@ import (
 	"rectura/core/plot"
 	"rectura/core/recording"
 	"rectura/core/sheet"
+	"rectura/core/unit"
 	"rectura/service/store"
 )
 
@@ -175,16 +176,21 @@ func (o otherwise) key() string {
 	return strings.Join(slices.Sorted(slices.Values(o.set)), "\n") + "\n" + o.scan
 }
 
-func (o otherwise) options() (bench.Options, error) {
-	set := map[string]string{}
+func (o otherwise) options() (b bench.Options, err error) {
+	b.Set = map[string]unit.Quantity{}
 	for _, s := range o.set {
-		name, value, ok := strings.Cut(s, "=")
-		if !ok {
-			return bench.Options{}, refuse(http.StatusUnprocessableEntity, "set: "+s+" is not NAME=VALUE.")
+		name, q, err := logic.ParseSetting(s)
+		if err != nil {
+			return b, refuse(http.StatusUnprocessableEntity, err.Error())
 		}
-		set[name] = value
+		b.Set[name] = q
 	}
-	return playOptions(set, o.scan)
+	if o.scan != "" {
+		if b.Scan, err = unit.ParseDuration(o.scan); err != nil {
+			return b, refuse(http.StatusUnprocessableEntity, "scan: "+err.Error())
+		}
+	}
+	return b, nil
 }
 
 // replay plays a recording, or has done it just before. It keeps one page of the

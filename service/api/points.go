@@ -127,26 +127,10 @@ func (s *Server) GetCurve(ctx context.Context, request GetCurveRequestObject) (G
 	if err != nil {
 		return nil, err
 	}
-	c := in.Chain
-	last := len(c.Units) - 1
-	v := GetCurve200JSONResponse{X: []float64{}, Y: []float64{}, XUnit: c.Units[0].Name(), YUnit: c.Units[last].Name()}
-	low, high := c.ReadingSpan()
-	if at, a, b, ok := c.Healthy(); ok {
-		a, b = c.Carry(a, at, 0), c.Carry(b, at, 0)
-		if a, b = min(a, b), max(a, b); !math.IsNaN(a) && !math.IsNaN(b) {
-			v.HealthyLow, v.HealthyHigh = &a, &b
-			// What is healthy, and some of what is not on either side of it.
-			beside := (b - a) * 0.3
-			low, high = max(min(low, a), a-beside), min(max(high, b), b+beside)
-		}
-	}
-	for i := range curvePoints {
-		x := low + (high-low)*float64(i)/(curvePoints-1)
-		if y := c.Carry(x, 0, last); !math.IsNaN(y) {
-			v.X, v.Y = append(v.X, x), append(v.Y, y)
-		}
-	}
-	return v, nil
+	c := in.Chain.Curve(curvePoints)
+	units := in.Chain.Units
+	return GetCurve200JSONResponse{X: append([]float64{}, c.X...), Y: append([]float64{}, c.Y...), XUnit: units[0].Name(), YUnit: units[len(units)-1].Name(),
+		HealthyLow: finite(c.Low), HealthyHigh: finite(c.High)}, nil
 }
 
 // GetHistogram counts how often an input was where.

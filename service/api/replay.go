@@ -11,7 +11,6 @@ import (
 	"rectura/core/logic"
 	"rectura/core/plot"
 	"rectura/core/recording"
-	"rectura/core/unit"
 )
 
 // defaultMost is the number of transitions answered with unless asked otherwise.
@@ -39,12 +38,7 @@ func (s *Server) Replay(ctx context.Context, request ReplayRequestObject) (Repla
 	if body.Most != nil {
 		most = *body.Most
 	}
-	o := otherwise{scan: text(body.Scan)}
-	if body.Set != nil {
-		for name, value := range *body.Set {
-			o.set = append(o.set, name+"="+value)
-		}
-	}
+	o := otherwiseOf(body.Set, body.Scan)
 	key := replayKey{revision: body.Revision, recording: body.Recording, from: text(body.From), to: text(body.To), page: first / replayPage}
 	v, err := j.replay(ctx, p, key, o)
 	if err != nil {
@@ -83,28 +77,6 @@ func text(s *string) string {
 		return ""
 	}
 	return *s
-}
-
-func replayOptions(set *map[string]string, scan *string) (bench.Options, error) {
-	if set == nil {
-		return playOptions(nil, text(scan))
-	}
-	return playOptions(*set, text(scan))
-}
-
-func playOptions(set map[string]string, scan string) (o bench.Options, err error) {
-	o.Set = map[string]unit.Quantity{}
-	for name, value := range set {
-		if o.Set[name], err = logic.ParseValue(value); err != nil {
-			return o, refuse(http.StatusUnprocessableEntity, name+": "+err.Error())
-		}
-	}
-	if scan != "" {
-		if o.Scan, err = unit.ParseDuration(scan); err != nil {
-			return o, refuse(http.StatusUnprocessableEntity, "scan: "+err.Error())
-		}
-	}
-	return o, nil
 }
 
 // transitionViews gives each transition its reasons, which name others by their
@@ -273,6 +245,17 @@ func (s *Server) GetSeries(ctx context.Context, request GetSeriesRequestObject) 
 	return GetSeries200JSONResponse(seriesView(c, from, to, q.Pixels, r.Origin)), nil
 }
 
+// otherwiseOf is how a request has a job played.
+func otherwiseOf(set *map[string]string, scan *string) otherwise {
+	o := otherwise{scan: text(scan)}
+	if set != nil {
+		for name, value := range *set {
+			o.set = append(o.set, name+"="+value)
+		}
+	}
+	return o
+}
+
 func playedBy(set *[]string, scan *string) otherwise {
 	o := otherwise{scan: text(scan)}
 	if set != nil {
@@ -281,29 +264,14 @@ func playedBy(set *[]string, scan *string) otherwise {
 	return o
 }
 
-// seriesView has a point for every pixel from the first that has been read on:
-// where there is no reading the last one holds.
+// seriesView has a point for every pixel from the first that has been read on.
 func seriesView(c *recording.Column, from, to int64, pixels int, origin int64) Series {
 	v := Series{Point: c.Name, Unit: c.Unit, T: []float64{}, Min: []*float64{}, Max: []*float64{}, Bad: []bool{}}
 	width := seconds(to-from) / float64(pixels)
-	last, read := c.Held(from)
-	for i, e := range c.Extents(from, to, pixels) {
-		low, high, bad := e.Min, e.Max, e.Bad
-		switch {
-		case e.Readings > 0:
-			last, read = e.Last, true
-		case !read:
-			continue
-		default:
-			low, high, bad = last, last, math.IsNaN(last)
-		}
-		v.T = append(v.T, seconds(from-origin)+width*(float64(i)+0.5))
-		v.Bad = append(v.Bad, bad)
-		if math.IsNaN(low) || math.IsInf(low, 0) {
-			v.Min, v.Max = append(v.Min, nil), append(v.Max, nil)
-			continue
-		}
-		v.Min, v.Max = append(v.Min, &low), append(v.Max, &high)
+	all, first := c.HeldExtents(from, to, pixels)
+	for i, e := range all[first:] {
+		v.T = append(v.T, seconds(from-origin)+width*(float64(first+i)+0.5))
+		v.Min, v.Max, v.Bad = append(v.Min, finite(e.Min)), append(v.Max, finite(e.Max)), append(v.Bad, e.Bad)
 	}
 	return v
 }

@@ -191,14 +191,9 @@ func ruleViews(p *logic.Program, phrases bool) []Rule {
 
 func rulePointView(pt logic.RulePoint) RulePoint {
 	v := RulePoint{Rule: pt.Rule, Effect: RulePointEffect(pt.Role.String()), Input: pt.Name, Op: string(pt.Op), Stages: quantities(pt.Stages)}
-	if pt.Role == logic.Keeps {
-		return v
+	if d := RulePointDirection(pt.Direction()); d != "" {
+		v.Direction = &d
 	}
-	direction := RulePointDirectionRising
-	if pt.Op.Falling() {
-		direction = RulePointDirectionFalling
-	}
-	v.Direction = &direction
 	return v
 }
 

@@ -410,16 +410,13 @@ func (s *Server) Adopt(ctx context.Context, request AdoptRequestObject) (AdoptRe
 	}
 	file := text(body.File)
 	if file == "" {
-		file = sources[0].Name
-		if n := len(job.Rules); n > 0 {
-			file = job.Rules[n-1].At.File
-		}
+		file = job.SheetForRules(nil)
 	}
 	i := slices.IndexFunc(sources, func(s sheet.Source) bool { return s.Name == file })
 	if i < 0 {
 		return nil, refuse(http.StatusUnprocessableEntity, "No sheet is named "+file+".")
 	}
-	sources[i].Text = []byte(strings.TrimRight(string(sources[i].Text), "\n") + "\n\n" + declarations)
+	sources[i].Text = []byte(sheet.Appended(string(sources[i].Text), declarations))
 	if formatted, ok := laidOut(sources); ok {
 		return Adopt200JSONResponse{Sheets: formatted, Names: names}, nil
 	}
