@@ -103,14 +103,34 @@ func runCalibrate(c *cobra.Command, folder, input string, pairs []string, format
 	}
 	v := calibrationJSON{Input: input, Unit: result.Unit.Name(), Clause: result.Clause, Points: []calibrationPoint{}}
 	for _, p := range result.Points {
-		v.Points = append(v.Points, calibrationPoint{p.Measured, p.Reference, p.AsFound, p.AsLeft, zeroIfNaN(result.Percent(p.AsFound)), zeroIfNaN(result.Percent(p.AsLeft))})
+		v.Points = append(
+			v.Points,
+			calibrationPoint{
+				p.Measured,
+				p.Reference,
+				p.AsFound,
+				p.AsLeft,
+				zeroIfNaN(result.Percent(p.AsFound)),
+				zeroIfNaN(result.Percent(p.AsLeft)),
+			},
+		)
 	}
 	if format == "json" {
 		return writeJSON(c.OutOrStdout(), v)
 	}
-	l := list{heads: []string{"measured", "reference", "as found", "as left", "as found, % of span", "as left, % of span"}, numbers: []int{1, 2, 3, 4, 5, 6}}
+	l := list{
+		heads:   []string{"measured", "reference", "as found", "as left", "as found, % of span", "as left, % of span"},
+		numbers: []int{1, 2, 3, 4, 5, 6},
+	}
 	for _, p := range result.Points {
-		l.add(precise(p.Measured), precise(p.Reference), signed(p.AsFound), signed(p.AsLeft), percent(result.Percent(p.AsFound)), percent(result.Percent(p.AsLeft)))
+		l.add(
+			precise(p.Measured),
+			precise(p.Reference),
+			signed(p.AsFound),
+			signed(p.AsLeft),
+			percent(result.Percent(p.AsFound)),
+			percent(result.Percent(p.AsLeft)),
+		)
 	}
 	if format == "csv" {
 		return l.csv(c.OutOrStdout())

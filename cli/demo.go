@@ -47,7 +47,13 @@ func runDemo(c *cobra.Command, f serveFlags) (err error) {
 		if err != nil {
 			return fmt.Errorf("loading the demo: %w", err)
 		}
-		fmt.Fprintf(c.OutOrStdout(), "\nThe Fennick trout hatchery is at\n\n    %s/%s/bench?recording=%d\n\nCtrl+C ends it.\n\n", s.URL(), demoJob, night)
+		fmt.Fprintf(
+			c.OutOrStdout(),
+			"\nThe Fennick trout hatchery is at\n\n    %s/%s/bench?recording=%d\n\nCtrl+C ends it.\n\n",
+			s.URL(),
+			demoJob,
+			night,
+		)
 		return nil
 	})
 }
@@ -91,7 +97,13 @@ func loadDemo(ctx context.Context, url string) (night int64, err error) {
 		if err != nil {
 			return 0, err
 		}
-		answer, err := api.UploadRecordingWithBodyWithResponse(ctx, demoJob, &client.UploadRecordingParams{Name: base}, "application/octet-stream", file)
+		answer, err := api.UploadRecordingWithBodyWithResponse(
+			ctx,
+			demoJob,
+			&client.UploadRecordingParams{Name: base},
+			"application/octet-stream",
+			file,
+		)
 		if err := errors.Join(answered(answer, err, http.StatusCreated), file.Close()); err != nil {
 			return 0, err
 		}

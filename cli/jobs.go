@@ -59,7 +59,12 @@ func newDeleteJob(r *remote) *cobra.Command {
 				return err
 			}
 			if j := a.JSON200; !yes {
-				return fmt.Errorf("%s has %s and %s, which would be gone for good; if that is meant, say --yes", j.Name, count(j.Revisions, "revision", "revisions"), count(j.Recordings, "recording", "recordings"))
+				return fmt.Errorf(
+					"%s has %s and %s, which would be gone for good; if that is meant, say --yes",
+					j.Name,
+					count(j.Revisions, "revision", "revisions"),
+					count(j.Recordings, "recording", "recordings"),
+				)
 			}
 			gone, err := api.DeleteJobWithResponse(c.Context(), args[0])
 			if err := answered(gone, err, http.StatusNoContent); err != nil {

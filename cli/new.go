@@ -36,7 +36,10 @@ Nothing is written over: the folder must be empty, or not be there yet.`,
 	c.Flags().StringVar(&pattern, "pattern", "start-stop", "the building block to begin from")
 	c.Flags().BoolVar(&listed, "list", false, "list the building blocks")
 	addFormat(c, &format)
-	_ = c.RegisterFlagCompletionFunc("pattern", cobra.FixedCompletions(patterns.Names(), cobra.ShellCompDirectiveNoFileComp)) // fails only for a flag that does not exist
+	_ = c.RegisterFlagCompletionFunc(
+		"pattern",
+		cobra.FixedCompletions(patterns.Names(), cobra.ShellCompDirectiveNoFileComp),
+	) // fails only for a flag that does not exist
 	return c
 }
 
@@ -84,6 +87,13 @@ func runNew(c *cobra.Command, folder, name string) error {
 	if err := os.CopyFS(folder, files); err != nil {
 		return fmt.Errorf("making a job: %w", err)
 	}
-	fmt.Fprintf(c.OutOrStdout(), "%s: %s.\n\nNow read it back, and play its trial:\n\n    rectura show %s\n    rectura trial %s\n", folder, p.Title, folder, folder)
+	fmt.Fprintf(
+		c.OutOrStdout(),
+		"%s: %s.\n\nNow read it back, and play its trial:\n\n    rectura show %s\n    rectura trial %s\n",
+		folder,
+		p.Title,
+		folder,
+		folder,
+	)
 	return nil
 }

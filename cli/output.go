@@ -19,7 +19,10 @@ import (
 // addFormat gives a command the flag that says how it lists.
 func addFormat(c *cobra.Command, format *string) {
 	c.Flags().StringVar(format, "format", "table", "how to list: table, json or csv")
-	_ = c.RegisterFlagCompletionFunc("format", cobra.FixedCompletions([]string{"table", "json", "csv"}, cobra.ShellCompDirectiveNoFileComp)) // fails only for a flag that does not exist
+	_ = c.RegisterFlagCompletionFunc(
+		"format",
+		cobra.FixedCompletions([]string{"table", "json", "csv"}, cobra.ShellCompDirectiveNoFileComp),
+	) // fails only for a flag that does not exist
 	before := c.PreRunE
 	c.PreRunE = func(c *cobra.Command, args []string) error {
 		if !slices.Contains([]string{"table", "json", "csv"}, *format) {

@@ -59,7 +59,12 @@ func runPush(c *cobra.Command, folder string, r remote, note string) error {
 	if err != nil {
 		return err
 	}
-	p := &pusher{api: api, job: r.job, folder: os.DirFS(folder), told: func(format string, args ...any) { fmt.Fprintf(c.ErrOrStderr(), format+"\n", args...) }}
+	p := &pusher{
+		api:    api,
+		job:    r.job,
+		folder: os.DirFS(folder),
+		told:   func(format string, args ...any) { fmt.Fprintf(c.ErrOrStderr(), format+"\n", args...) },
+	}
 	revision, made, err := p.push(c.Context(), sources, note)
 	if err != nil {
 		return pushRefused(c.ErrOrStderr(), folder, sources, err)
@@ -88,7 +93,9 @@ type pusher struct {
 func (p *pusher) push(ctx context.Context, sources []sheet.Source, note string) (*client.Revision, bool, error) {
 	job, _, found := logic.Check(sources)
 	if sheet.HasErrors(found) {
-		return nil, false, &refusal{client.Problem{Title: http.StatusText(http.StatusUnprocessableEntity), Detail: new(inErrors), Findings: new(findingsOf(found))}}
+		return nil, false, &refusal{
+			client.Problem{Title: http.StatusText(http.StatusUnprocessableEntity), Detail: new(inErrors), Findings: new(findingsOf(found))},
+		}
 	}
 	a, err := p.api.PutJobWithResponse(ctx, p.job)
 	if err := answered(a, err, http.StatusOK, http.StatusCreated); err != nil {
@@ -194,7 +201,15 @@ func pushRefused(w io.Writer, folder string, sources []sheet.Source, err error) 
 	}
 	var found []sheet.Finding
 	for _, f := range *r.Findings {
-		found = append(found, sheet.Finding{Place: sheet.Place{File: f.File, Line: f.Line, Column: f.Column}, Severity: sheet.Severity(f.Severity), Code: f.Code, Text: f.Text})
+		found = append(
+			found,
+			sheet.Finding{
+				Place:    sheet.Place{File: f.File, Line: f.Line, Column: f.Column},
+				Severity: sheet.Severity(f.Severity),
+				Code:     f.Code,
+				Text:     f.Text,
+			},
+		)
 	}
 	printFindings(w, folder, sources, found)
 	fmt.Fprintf(w, "rectura: %v\n", err)

@@ -152,8 +152,15 @@ func listRecordings(c *cobra.Command, api *client.ClientWithResponses, job, form
 		if !r.Clock.Elapsed {
 			start = time.Unix(0, int64(r.Clock.Start*1e9)).In(time.FixedZone("", r.Clock.Offset)).Format("2006-01-02 15:04:05Z07:00")
 		}
-		l.add(strconv.FormatInt(r.Id, 10), r.Name, start, unit.FormatDuration(int64(r.Seconds*1e9)), strconv.Itoa(len(r.Columns)), strconv.Itoa(r.Samples),
-			fmt.Sprintf("%d kB", (r.Bytes+999)/1000))
+		l.add(
+			strconv.FormatInt(r.Id, 10),
+			r.Name,
+			start,
+			unit.FormatDuration(int64(r.Seconds*1e9)),
+			strconv.Itoa(len(r.Columns)),
+			strconv.Itoa(r.Samples),
+			fmt.Sprintf("%d kB", (r.Bytes+999)/1000),
+		)
 	}
 	return l.write(c, format, *a.JSON200)
 }

@@ -246,10 +246,27 @@ func drawPlot(file string, r *bench.Result, shown string) (err error) {
 
 func replayView(r *bench.Result, shown string) replayJSON {
 	rec := r.Recording
-	v := replayJSON{Job: r.Program.Job.Title, Recording: shown, Start: timeJSON{rec.Clock, rec.Start}, End: timeJSON{rec.Clock, rec.End},
-		Seconds: seconds(rec.End - rec.Start), Samples: rec.Samples(), Transitions: []transitionJSON{}, Summary: []any{}, Warnings: append([]string{}, r.Warnings...)}
+	v := replayJSON{
+		Job:       r.Program.Job.Title,
+		Recording: shown,
+		Start:     timeJSON{rec.Clock, rec.Start},
+		End:       timeJSON{rec.Clock, rec.End},
+		Seconds: seconds(
+			rec.End - rec.Start,
+		),
+		Samples:     rec.Samples(),
+		Transitions: []transitionJSON{},
+		Summary:     []any{},
+		Warnings:    append([]string{}, r.Warnings...),
+	}
 	for _, t := range r.Transitions {
-		x := transitionJSON{T: seconds(t.Time - rec.Origin), Time: timeJSON{rec.Clock, t.Time}, Name: r.Program.Name(t.Ref), Kind: t.Kind.String(), Because: r.Program.Sentence(t, rec.Clock.Format)}
+		x := transitionJSON{
+			T:       seconds(t.Time - rec.Origin),
+			Time:    timeJSON{rec.Clock, t.Time},
+			Name:    r.Program.Name(t.Ref),
+			Kind:    t.Kind.String(),
+			Because: r.Program.Sentence(t, rec.Clock.Format),
+		}
 		if t.LevelOnly() {
 			x.From, x.To = t.From.Level, t.To.Level
 		} else {
@@ -259,10 +276,25 @@ func replayView(r *bench.Result, shown string) replayJSON {
 	}
 	for _, s := range r.Summary {
 		if s.Range != nil {
-			v.Summary = append(v.Summary, rangeJSON{s.Name, s.Kind.String(), s.Range.Min, s.Range.Max, s.Range.Mean, s.Range.Final, r.Program.Outputs[s.Index].Unit.Name(), seconds(s.Undecided)})
+			v.Summary = append(
+				v.Summary,
+				rangeJSON{
+					s.Name,
+					s.Kind.String(),
+					s.Range.Min,
+					s.Range.Max,
+					s.Range.Mean,
+					s.Range.Final,
+					r.Program.Outputs[s.Index].Unit.Name(),
+					seconds(s.Undecided),
+				},
+			)
 			continue
 		}
-		v.Summary = append(v.Summary, summaryJSON{s.Name, s.Kind.String(), s.Starts, seconds(s.On), seconds(s.Undecided), r.Program.StandText(s.Ref, s.Final)})
+		v.Summary = append(
+			v.Summary,
+			summaryJSON{s.Name, s.Kind.String(), s.Starts, seconds(s.On), seconds(s.Undecided), r.Program.StandText(s.Ref, s.Final)},
+		)
 	}
 	return v
 }

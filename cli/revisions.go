@@ -26,8 +26,16 @@ func newRevisions() *cobra.Command {
 			}
 			l := list{heads: []string{"REVISION", "KEPT", "JOB", "INPUTS", "OUTPUTS", "RULES", "WARNINGS", "NOTE"}, numbers: []int{1, 4, 5, 6, 7}}
 			for _, r := range *a.JSON200 {
-				l.add(strconv.FormatInt(r.Number, 10), r.Created.Local().Format("2006-01-02 15:04:05"), r.Title, strconv.Itoa(r.Inputs), strconv.Itoa(r.Outputs),
-					strconv.Itoa(r.Rules), strconv.Itoa(r.Warnings), r.Note)
+				l.add(
+					strconv.FormatInt(r.Number, 10),
+					r.Created.Local().Format("2006-01-02 15:04:05"),
+					r.Title,
+					strconv.Itoa(r.Inputs),
+					strconv.Itoa(r.Outputs),
+					strconv.Itoa(r.Rules),
+					strconv.Itoa(r.Warnings),
+					r.Note,
+				)
 			}
 			return l.write(c, format, *a.JSON200)
 		},

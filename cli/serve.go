@@ -32,7 +32,14 @@ func (f *serveFlags) config() (c service.Config, err error) {
 			return c, fmt.Errorf("--%s %d: it is from 1 to 1048576 MiB", name, v)
 		}
 	}
-	c = service.Config{Data: f.data, Listen: f.listen, UploadLimit: f.upload * mib, Memory: f.memory * mib, Quota: f.quota * mib, Version: fullVersion()}
+	c = service.Config{
+		Data:        f.data,
+		Listen:      f.listen,
+		UploadLimit: f.upload * mib,
+		Memory:      f.memory * mib,
+		Quota:       f.quota * mib,
+		Version:     fullVersion(),
+	}
 	if f.work != "" {
 		ns, err := unit.ParseDuration(f.work)
 		if err != nil {
@@ -49,7 +56,12 @@ func addServeFlags(c *cobra.Command, f *serveFlags, data string) {
 	c.Flags().Int64Var(&f.upload, "upload-limit", service.DefaultUploadLimit>>20, "the largest recording taken, in `MiB` of its file")
 	c.Flags().Int64Var(&f.memory, "memory", 0, "the memory to stay below, in `MiB` (default half of the machine's)")
 	c.Flags().Int64Var(&f.quota, "quota", 0, "how large the store may become, in `MiB` (default as large as the disk allows)")
-	c.Flags().StringVar(&f.work, "work-limit", unit.FormatDuration(int64(service.DefaultWorkLimit)), "for how long one `computation` may go on")
+	c.Flags().StringVar(
+		&f.work,
+		"work-limit",
+		unit.FormatDuration(int64(service.DefaultWorkLimit)),
+		"for how long one `computation` may go on",
+	)
 }
 
 func newServe() *cobra.Command {

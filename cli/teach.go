@@ -164,8 +164,17 @@ func parseWindow(r *recording.Recording, flag, s string) (w [2]int64, err error)
 }
 
 func lessonView(l *bench.Lesson) lessonJSON {
-	v := lessonJSON{Input: l.Input, Normal: windowJSON{l.Normal.Low, l.Normal.High, l.Normal.Noise}, Trouble: windowJSON{l.Trouble.Low, l.Trouble.High, l.Trouble.Noise},
-		Separable: l.Separable, Direction: direction(l), OnDelay: seconds(l.OnDelay), Margin: l.Margin, Unit: l.Unit.Name(), Advice: l.Advice}
+	v := lessonJSON{
+		Input:     l.Input,
+		Normal:    windowJSON{l.Normal.Low, l.Normal.High, l.Normal.Noise},
+		Trouble:   windowJSON{l.Trouble.Low, l.Trouble.High, l.Trouble.Noise},
+		Separable: l.Separable,
+		Direction: direction(l),
+		OnDelay:   seconds(l.OnDelay),
+		Margin:    l.Margin,
+		Unit:      l.Unit.Name(),
+		Advice:    l.Advice,
+	}
 	if l.Separable {
 		h := l.Hysteresis()
 		v.Trip, v.Reset, v.Hyst = &l.Trip, &l.Reset, &h

@@ -106,7 +106,13 @@ func playTrials(c *cobra.Command, folder string, p *logic.Program, trials []*she
 	return all, nil
 }
 
-func trialRecording(c *cobra.Command, folder string, p *logic.Program, t *sheet.Trial, read map[string]*recording.Recording) (*recording.Recording, error) {
+func trialRecording(
+	c *cobra.Command,
+	folder string,
+	p *logic.Program,
+	t *sheet.Trial,
+	read map[string]*recording.Recording,
+) (*recording.Recording, error) {
 	path := filepath.FromSlash(t.Play.Text)
 	if !filepath.IsLocal(path) {
 		return nil, fmt.Errorf("%s is outside the job's folder", t.Play.Text)

@@ -131,7 +131,15 @@ func printTripped(w io.Writer, t bench.Tripped) {
 	if t.Step.Unit.Dimension() == unit.Counts {
 		step = "a count"
 	}
-	fmt.Fprintf(w, "\n%s moved from %s to %s %s and back, %s at a time.\n", t.Input, precise(t.Low.Value), precise(t.High.Value), t.High.Unit.Name(), step)
+	fmt.Fprintf(
+		w,
+		"\n%s moved from %s to %s %s and back, %s at a time.\n",
+		t.Input,
+		precise(t.Low.Value),
+		precise(t.High.Value),
+		t.High.Unit.Name(),
+		step,
+	)
 	if len(t.Still) > 0 {
 		fmt.Fprintf(w, "Meanwhile: %s.\n", strings.Join(t.Still, ", "))
 	}

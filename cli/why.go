@@ -129,9 +129,23 @@ func isState(d sheet.Declaration) bool {
 
 func explanationView(a *bench.Explanation) explanationJSON {
 	clock := a.Recording.Clock
-	v := explanationJSON{a.Name, a.Kind.String(), timeJSON{clock, a.At}, a.StateText(), timeJSON{clock, a.Since}, a.Because, numbers(a.Reasons), groundViews(a.Grounds), []missJSON{}, nil}
+	v := explanationJSON{
+		a.Name,
+		a.Kind.String(),
+		timeJSON{clock, a.At},
+		a.StateText(),
+		timeJSON{clock, a.Since},
+		a.Because,
+		numbers(a.Reasons),
+		groundViews(a.Grounds),
+		[]missJSON{},
+		nil,
+	}
 	for _, m := range a.Misses {
-		v.Misses = append(v.Misses, missJSON{a.Program.Rules[m.Rule].Name, timeJSON{clock, m.From}, timeJSON{clock, m.To}, seconds(m.To - m.From), seconds(m.Of), m.Until})
+		v.Misses = append(
+			v.Misses,
+			missJSON{a.Program.Rules[m.Rule].Name, timeJSON{clock, m.From}, timeJSON{clock, m.To}, seconds(m.To - m.From), seconds(m.Of), m.Until},
+		)
 	}
 	if a.Next != nil {
 		v.Next = &nextJSON{timeJSON{clock, a.Next.Time}, a.NextState(), a.NextText}
@@ -158,7 +172,14 @@ func printExplanation(w io.Writer, a *bench.Explanation) {
 		fmt.Fprintf(w, "\nDelays that did not run out, nearest to that time\n")
 		l := list{heads: []string{"  RULE", "FROM", "TO", "LASTED", "OF", "UNTIL"}, numbers: []int{4, 5}}
 		for _, m := range near {
-			l.add("  "+a.Program.Rules[m.Rule].Name, clock(m.From), clock(m.To), unit.FormatDuration(m.To-m.From), unit.FormatDuration(m.Of), m.Until)
+			l.add(
+				"  "+a.Program.Rules[m.Rule].Name,
+				clock(m.From),
+				clock(m.To),
+				unit.FormatDuration(m.To-m.From),
+				unit.FormatDuration(m.Of),
+				m.Until,
+			)
 		}
 		l.table(w)
 	}

@@ -93,8 +93,21 @@ func Start(ctx context.Context, c Config) (s *Service, err error) {
 	}
 	var ended context.Context
 	ended, s.close = context.WithCancel(context.Background())
-	handler, err := api.New(api.Config{Store: s.store, Log: c.Log, Version: c.Version, Console: c.Console, Hosts: hosts(address), UploadLimit: c.UploadLimit, Now: time.Now,
-		Memory: c.Memory, WorkLimit: c.WorkLimit, Closing: ended, Damaged: s.damages.list})
+	handler, err := api.New(
+		api.Config{
+			Store:       s.store,
+			Log:         c.Log,
+			Version:     c.Version,
+			Console:     c.Console,
+			Hosts:       hosts(address),
+			UploadLimit: c.UploadLimit,
+			Now:         time.Now,
+			Memory:      c.Memory,
+			WorkLimit:   c.WorkLimit,
+			Closing:     ended,
+			Damaged:     s.damages.list,
+		},
+	)
 	if err != nil {
 		return s, err
 	}
@@ -186,7 +199,11 @@ func listen(ctx context.Context, address string) (net.Listener, error) {
 	}
 	for _, ip := range ips {
 		if !ip.IsLoopback() {
-			return nil, fmt.Errorf("the address %s can be reached from other machines; the service listens on loopback only, such as %s", address, DefaultListen)
+			return nil, fmt.Errorf(
+				"the address %s can be reached from other machines; the service listens on loopback only, such as %s",
+				address,
+				DefaultListen,
+			)
 		}
 	}
 	l, err := (&net.ListenConfig{}).Listen(ctx, "tcp", address)

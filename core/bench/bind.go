@@ -82,7 +82,14 @@ func Fits(p *logic.Program, c *recording.Column, clock recording.Clock) error {
 // outputColumn gives the unit in which a column holds an analog output.
 func outputColumn(o *logic.Output, c *recording.Column) (unit.Unit, error) {
 	if w := c.Word; w != nil {
-		return unit.Unit{}, fmt.Errorf("%d:%d: column %s holds the word %s, and %s is an analog output; a number must stand there", w.Line, w.Column, c.Name, w.Text, o.Name)
+		return unit.Unit{}, fmt.Errorf(
+			"%d:%d: column %s holds the word %s, and %s is an analog output; a number must stand there",
+			w.Line,
+			w.Column,
+			c.Name,
+			w.Text,
+			o.Name,
+		)
 	}
 	if c.Unit == "" {
 		return o.Unit, nil
@@ -102,12 +109,25 @@ func bindColumn(p *logic.Program, i int, c *recording.Column, clock recording.Cl
 			return b, fmt.Errorf("column %s has the unit %s, but %s is a discrete input; take the unit out of the heading", c.Name, c.Unit, in.Name)
 		}
 		if t, v, found := c.NotDiscrete(); found {
-			return b, fmt.Errorf("column %s, at %s: %s is neither 0 nor 1, and %s is a discrete input", c.Name, clock.Format(t), unit.Short(v), in.Name)
+			return b, fmt.Errorf(
+				"column %s, at %s: %s is neither 0 nor 1, and %s is a discrete input",
+				c.Name,
+				clock.Format(t),
+				unit.Short(v),
+				in.Name,
+			)
 		}
 		return b, nil
 	}
 	if w := c.Word; w != nil {
-		return b, fmt.Errorf("%d:%d: column %s holds the word %s, and %s is an analog input; a number must stand there", w.Line, w.Column, c.Name, w.Text, in.Name)
+		return b, fmt.Errorf(
+			"%d:%d: column %s holds the word %s, and %s is an analog input; a number must stand there",
+			w.Line,
+			w.Column,
+			c.Name,
+			w.Text,
+			in.Name,
+		)
 	}
 	if c.Unit == "" {
 		return b, nil
@@ -119,7 +139,13 @@ func bindColumn(p *logic.Program, i int, c *recording.Column, clock recording.Cl
 		for k, u := range in.Chain.Units {
 			names[k] = u.Describe()
 		}
-		return b, fmt.Errorf("column %s is in %s, which is no unit of the chain of %s: %s", c.Name, b.from.Describe(), in.Name, strings.Join(names, ", "))
+		return b, fmt.Errorf(
+			"column %s is in %s, which is no unit of the chain of %s: %s",
+			c.Name,
+			b.from.Describe(),
+			in.Name,
+			strings.Join(names, ", "),
+		)
 	}
 	b.at, b.to = at, in.Chain.Units[at]
 	b.convert = b.from != b.to

@@ -141,7 +141,13 @@ func (c *Calibration) check(raw []float64, readings []Reading) error {
 				return fmt.Errorf("%s and %s are too close together to define a line, %s %% of the span; take readings at least %g %% apart",
 					a.Measured, b.Measured, unit.Short(math.Abs(c.Percent(apart))), closest*100)
 			case apart*real <= 0:
-				return fmt.Errorf("%s for %s contradicts %s for %s: a higher reading must be a higher value", b.Measured, b.Reference, a.Measured, a.Reference)
+				return fmt.Errorf(
+					"%s for %s contradicts %s for %s: a higher reading must be a higher value",
+					b.Measured,
+					b.Reference,
+					a.Measured,
+					a.Reference,
+				)
 			}
 		}
 	}

@@ -110,8 +110,16 @@ func (r *Result) plantWarnings() []string {
 			all = append(all, fmt.Sprintf("column %s is an output: the plant did what the rules say", name))
 			continue
 		}
-		all = append(all, fmt.Sprintf("column %s is an output: the plant first did otherwise at %s, %s where the rules say %s; readings after that come from a plant that was driven otherwise",
-			name, clock.Format(c.At), c.Did, c.Would))
+		all = append(
+			all,
+			fmt.Sprintf(
+				"column %s is an output: the plant first did otherwise at %s, %s where the rules say %s; readings after that come from a plant that was driven otherwise",
+				name,
+				clock.Format(c.At),
+				c.Did,
+				c.Would,
+			),
+		)
 	}
 	for i := range r.Program.Outputs {
 		if o := &r.Program.Outputs[i]; o.Analog() {
@@ -141,7 +149,12 @@ func (r *Result) plantLevel(o *logic.Output, did, would *recording.Column) strin
 	if far == 0 {
 		return fmt.Sprintf("column %s is an output: the plant did what the rules say", o.Name)
 	}
-	return fmt.Sprintf("column %s is an output: the plant was up to %s from where the rules put it, at %s; readings come from a plant that was driven otherwise", o.Name, withUnit(far, o.Unit), r.Recording.Clock.Format(at))
+	return fmt.Sprintf(
+		"column %s is an output: the plant was up to %s from where the rules put it, at %s; readings come from a plant that was driven otherwise",
+		o.Name,
+		withUnit(far, o.Unit),
+		r.Recording.Clock.Format(at),
+	)
 }
 
 // WithOutputs is the recording with what the rules did with each output as a

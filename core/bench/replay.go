@@ -104,7 +104,10 @@ func replay(p *logic.Program, r *recording.Recording, o Options, look func(*logi
 	w.result.levels = w.totals.columns()
 	w.result.Warnings = append(w.result.Warnings, w.result.plantWarnings()...)
 	if output, since, circle := w.stepper.Circle(); circle {
-		w.result.Warnings = append(w.result.Warnings, fmt.Sprintf("from %s on %s; every output went to its fail state", r.Clock.Format(since), logic.CircleText(p.Outputs[output].Name)))
+		w.result.Warnings = append(
+			w.result.Warnings,
+			fmt.Sprintf("from %s on %s; every output went to its fail state", r.Clock.Format(since), logic.CircleText(p.Outputs[output].Name)),
+		)
 	}
 	if r.Clock.Elapsed && p.Clocked() {
 		w.result.Warnings = append(w.result.Warnings, "the recording has no time of day; its times count from midnight of 1970-01-01, UTC")

@@ -117,7 +117,12 @@ func TeachLike(p *logic.Program, r *recording.Recording, input, column string, s
 		return true
 	})
 	if len(makes) == 0 || len(breaks) == 0 {
-		return nil, fmt.Errorf("%s turned on %d times and off %d times in the recording; to find both points it must do each at least once", column, len(makes), len(breaks))
+		return nil, fmt.Errorf(
+			"%s turned on %d times and off %d times in the recording; to find both points it must do each at least once",
+			column,
+			len(makes),
+			len(breaks),
+		)
 	}
 	whole := [2]int64{r.Start, r.End}
 	l.Normal, l.Trouble = look(off, whole), look(on, whole)
@@ -259,8 +264,13 @@ func (l *Lesson) advise(trace *recording.Column, normal, trouble [2]int64) strin
 	if longest := longestSpell(trace, trouble, middle, l.Falling); longest > 4*max(shortest, spacing(trace)) {
 		delay := niceDelay(2 * max(shortest, spacing(trace)))
 		if delay < longest {
-			return fmt.Sprintf("an on-delay of %s at %s would part them: in the normal window the signal stays beyond it for %s at the most, in the trouble window for %s",
-				unit.FormatDuration(delay), unit.Short(middle), unit.FormatDuration(shortest), unit.FormatDuration(longest))
+			return fmt.Sprintf(
+				"an on-delay of %s at %s would part them: in the normal window the signal stays beyond it for %s at the most, in the trouble window for %s",
+				unit.FormatDuration(delay),
+				unit.Short(middle),
+				unit.FormatDuration(shortest),
+				unit.FormatDuration(longest),
+			)
 		}
 	}
 	return "no filter and no delay would part them; look for another signal, or for windows that are all normal and all trouble"
@@ -355,7 +365,12 @@ func (l *Lesson) Declarations(rule, output string) (string, error) {
 	var b strings.Builder
 	point := rule + "_point"
 	fmt.Fprintf(&b, "setpoint %s \"Trip point of %s\" %s\n", point, rule, number(l.Trip))
-	fmt.Fprintf(&b, "  allow %s..%s\n\n", unit.Quantity{Value: tidy(math.Floor(low/step)*step, step)}.Number(), number(tidy(math.Ceil(high/step)*step, step)))
+	fmt.Fprintf(
+		&b,
+		"  allow %s..%s\n\n",
+		unit.Quantity{Value: tidy(math.Floor(low/step)*step, step)}.Number(),
+		number(tidy(math.Ceil(high/step)*step, step)),
+	)
 	fmt.Fprintf(&b, "rule %s\n  on when %s %s %s", rule, l.Input, op, point)
 	if h := l.Hysteresis(); h > 0 {
 		fmt.Fprintf(&b, " hysteresis %s", number(tidy(h, h)))

@@ -202,7 +202,14 @@ func newSpans(p *logic.Program, start int64) spans {
 	}
 	off := func(int) logic.State { return logic.Off }
 	none := func(int) logic.State { return logic.Undecided }
-	return spans{all(len(p.Rules)-len(p.Alarms), off), all(len(p.Alarms), off), all(len(p.Bands), none), all(len(p.Outputs), off), make([][]Span, len(p.Messages)), start}
+	return spans{
+		all(len(p.Rules)-len(p.Alarms), off),
+		all(len(p.Alarms), off),
+		all(len(p.Bands), none),
+		all(len(p.Outputs), off),
+		make([][]Span, len(p.Messages)),
+		start,
+	}
 }
 
 func (x *spans) of(kind logic.Kind) [][]Span {

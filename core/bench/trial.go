@@ -144,7 +144,15 @@ func (x *examiner) play(job *sheet.Job) (*Result, error) {
 		}
 		for len(commands) > 0 && commands[0].At <= now {
 			if c := commands[0]; c.Do == logic.ResetRule && s.RuleState(p.RuleOf(c.Of)) != logic.Off {
-				x.outcome.Notes = append(x.outcome.Notes, fmt.Sprintf("reset %s at %s did nothing: it is %s", p.Name(c.Of), x.recording.Clock.Format(now), p.Sentence(s.Standing(c.Of), x.recording.Clock.Format)))
+				x.outcome.Notes = append(
+					x.outcome.Notes,
+					fmt.Sprintf(
+						"reset %s at %s did nothing: it is %s",
+						p.Name(c.Of),
+						x.recording.Clock.Format(now),
+						p.Sentence(s.Standing(c.Of), x.recording.Clock.Format),
+					),
+				)
 			}
 			commands = commands[1:]
 		}
@@ -156,7 +164,12 @@ func (x *examiner) play(job *sheet.Job) (*Result, error) {
 func (x *examiner) time(m sheet.Moment) (int64, error) {
 	t, err := x.recording.ParseIn(m.Text)
 	if err == nil && (t < x.recording.Start || t > x.recording.End) {
-		err = fmt.Errorf("%s is outside the recording, which goes from %s to %s", m.Text, x.recording.Clock.Format(x.recording.Start), x.recording.Clock.Format(x.recording.End))
+		err = fmt.Errorf(
+			"%s is outside the recording, which goes from %s to %s",
+			m.Text,
+			x.recording.Clock.Format(x.recording.Start),
+			x.recording.Clock.Format(x.recording.End),
+		)
 	}
 	if err != nil {
 		return 0, fmt.Errorf("%s: %w", m.At, err)

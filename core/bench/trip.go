@@ -79,8 +79,15 @@ func Trip(p *logic.Program, rule, input string, with []Given, stop Stop) (Trippe
 		}
 		m.high, m.steps = m.high-step, m.steps-1
 	}
-	t := Tripped{Rule: rule, Input: p.Inputs[i].Name, Still: m.still(), Always: true, Low: unit.Quantity{Value: m.low, Unit: chain.Units[0]}, High: unit.Quantity{Value: m.high, Unit: chain.Units[0]},
-		Step: unit.Quantity{Value: (m.high - m.low) / float64(m.steps), Unit: chain.Units[0]}}
+	t := Tripped{
+		Rule:   rule,
+		Input:  p.Inputs[i].Name,
+		Still:  m.still(),
+		Always: true,
+		Low:    unit.Quantity{Value: m.low, Unit: chain.Units[0]},
+		High:   unit.Quantity{Value: m.high, Unit: chain.Units[0]},
+		Step:   unit.Quantity{Value: (m.high - m.low) / float64(m.steps), Unit: chain.Units[0]},
+	}
 	// It begins at an end at which the rule is off, so that it can be seen to trip.
 	for _, upwards := range []bool{true, false} {
 		trip, reset, off, err := m.sweep(upwards)

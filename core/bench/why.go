@@ -59,7 +59,12 @@ func Why(p *logic.Program, r *recording.Recording, o Options, name string, at in
 		return nil, fmt.Errorf("no input, rule, alarm, bands, follow, loop, message or output is named %s", name)
 	}
 	if at < r.Start || at > r.End {
-		return nil, fmt.Errorf("%s is outside the recording, which goes from %s to %s", r.Clock.Format(at), r.Clock.Format(r.Start), r.Clock.Format(r.End))
+		return nil, fmt.Errorf(
+			"%s is outside the recording, which goes from %s to %s",
+			r.Clock.Format(at),
+			r.Clock.Format(r.Start),
+			r.Clock.Format(r.End),
+		)
 	}
 	if o.Scan > 0 { // a controller knows of no other times
 		a.At -= (at - r.Start) % o.Scan
@@ -110,7 +115,10 @@ func (w *witness) look(s *logic.Stepper, now int64) {
 		before, d := w.running[k], s.OnDelay(rule)
 		w.running[k] = d
 		if before.Running && !before.Over && (!d.Running || d.Since != before.Since) && !d.Over && s.RuleState(rule) != logic.On {
-			w.miss(Miss{Rule: rule, From: before.Since, To: now, Of: d.Length}, func() string { return a.Program.Sentence(s.Standing(a.Program.RefOf(rule)), clock) })
+			w.miss(
+				Miss{Rule: rule, From: before.Since, To: now, Of: d.Length},
+				func() string { return a.Program.Sentence(s.Standing(a.Program.RefOf(rule)), clock) },
+			)
 		}
 	}
 	if w.analog {

@@ -116,7 +116,11 @@ func rows(name string, cells [][]string, mapping map[string]string) ([]Row, erro
 		}
 	}
 	if !found("point") && !found("tag") && !found("description") {
-		return nil, fmt.Errorf("%s:1: no column is headed point, tag or description, of which one names the points; say with a mapping which of these does: %s", name, strings.Join(cells[0], ", "))
+		return nil, fmt.Errorf(
+			"%s:1: no column is headed point, tag or description, of which one names the points; say with a mapping which of these does: %s",
+			name,
+			strings.Join(cells[0], ", "),
+		)
 	}
 	var all []Row
 	for i, c := range cells[1:] {

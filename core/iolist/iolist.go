@@ -29,7 +29,21 @@ import (
 )
 
 // Headings are the columns of a list, in the order in which one is written.
-var Headings = []string{"point", "description", "tag", "terminal", "kind", "card", "signal", "low", "high", "unit", "healthy", "chain", "note"}
+var Headings = []string{
+	"point",
+	"description",
+	"tag",
+	"terminal",
+	"kind",
+	"card",
+	"signal",
+	"low",
+	"high",
+	"unit",
+	"healthy",
+	"chain",
+	"note",
+}
 
 // A Row is one row of a list, by heading, with its number in the file.
 type Row struct {
@@ -155,11 +169,23 @@ func next(name string) string {
 
 // kinds are the words that a list may have for the kinds of points.
 var kinds = map[string]string{
-	"analog": "analog", "analog input": "analog", "ai": "analog",
-	"discrete": "discrete", "discrete input": "discrete", "digital": "discrete", "digital input": "discrete", "contact": "discrete", "di": "discrete",
-	"output": "output", "discrete output": "output", "digital output": "output", "do": "output", "relay": "output",
+	"analog":            "analog",
+	"analog input":      "analog",
+	"ai":                "analog",
+	"discrete":          "discrete",
+	"discrete input":    "discrete",
+	"digital":           "discrete",
+	"digital input":     "discrete",
+	"contact":           "discrete",
+	"di":                "discrete",
+	"output":            "output",
+	"discrete output":   "output",
+	"digital output":    "output",
+	"do":                "output",
+	"relay":             "output",
 	"discrete inverted": "inverted",
-	"analog output":     "analog output", "ao": "analog output",
+	"analog output":     "analog output",
+	"ao":                "analog output",
 }
 
 func quote(s string) string {

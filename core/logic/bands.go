@@ -51,7 +51,10 @@ func (c *compiler) bands(d *sheet.Bands) {
 		}
 	})
 	for i := range b.Bands {
-		c.callAll(d.Bands[i].Calls, Caller{Ref: Ref{BandsKind, int32(index)}, Name: d.Name + " (" + b.Bands[i].Title + ")", node: b.Bands[i].node})
+		c.callAll(
+			d.Bands[i].Calls,
+			Caller{Ref: Ref{BandsKind, int32(index)}, Name: d.Name + " (" + b.Bands[i].Title + ")", node: b.Bands[i].node},
+		)
 	}
 	c.p.Bands = append(c.p.Bands, b)
 }

@@ -24,7 +24,12 @@ func Check(sources []sheet.Source) (*sheet.Job, *Program, []sheet.Finding) {
 	if err != nil {
 		// A job without errors compiles, unless it is too large; one that does
 		// not is told as it is.
-		f := sheet.Finding{Place: sheet.Place{File: job.Files[0].Name, Line: 1, Column: 1}, Severity: sheet.Error, Code: "internal", Text: err.Error()}
+		f := sheet.Finding{
+			Place:    sheet.Place{File: job.Files[0].Name, Line: 1, Column: 1},
+			Severity: sheet.Error,
+			Code:     "internal",
+			Text:     err.Error(),
+		}
 		if errors.As(err, new(limitError)) {
 			f.Code = "limit"
 		}
@@ -323,9 +328,25 @@ func (n *inspector) hysteresis(c *condNode, written sheet.Expr, u unit.Unit) {
 	}
 	name, _, _ := n.measured(c.a)
 	if step := chain.Resolution(); h.low < step {
-		n.add(written.Place(), sheet.Warning, "small-hysteresis", "a hysteresis of %s is less than one count of %s, %s, so it does nothing; make it larger", withUnit(unit.Short(h.low), u), name, withUnit(unit.Short(step), u))
+		n.add(
+			written.Place(),
+			sheet.Warning,
+			"small-hysteresis",
+			"a hysteresis of %s is less than one count of %s, %s, so it does nothing; make it larger",
+			withUnit(unit.Short(h.low), u),
+			name,
+			withUnit(unit.Short(step), u),
+		)
 	} else if ignore := chain.Ignore(); h.low < ignore {
-		n.add(written.Place(), sheet.Warning, "small-hysteresis", "a hysteresis of %s is less than the changes of %s that are ignored, %s, so it does nothing; make it larger", withUnit(unit.Short(h.low), u), name, withUnit(unit.Short(ignore), u))
+		n.add(
+			written.Place(),
+			sheet.Warning,
+			"small-hysteresis",
+			"a hysteresis of %s is less than the changes of %s that are ignored, %s, so it does nothing; make it larger",
+			withUnit(unit.Short(h.low), u),
+			name,
+			withUnit(unit.Short(ignore), u),
+		)
 	}
 }
 
@@ -381,7 +402,15 @@ func (n *inspector) offAtTrip(r *Rule) {
 	}
 	if already := map[condOp]bool{condBelow: x < y, condAtMost: x <= y, condAbove: x > y, condAtLeast: x >= y}[off.op]; already {
 		s := n.sources[at]
-		n.add(s.compare.Place(), sheet.Warning, "off-at-trip", "%s is true already at the trip point of %s, %s, so the rule would not stay on; put the reset point on the other side of it", s.compare, r.Name, withUnit(unit.Short(x), s.unit))
+		n.add(
+			s.compare.Place(),
+			sheet.Warning,
+			"off-at-trip",
+			"%s is true already at the trip point of %s, %s, so the rule would not stay on; put the reset point on the other side of it",
+			s.compare,
+			r.Name,
+			withUnit(unit.Short(x), s.unit),
+		)
 	}
 }
 
@@ -412,7 +441,15 @@ func (n *inspector) equalityGaps() {
 		}
 		if first, pair := other[key]; pair {
 			a, b := n.sources[first], n.sources[at]
-			n.add(b.compare.Place(), sheet.Warning, "equality-gap", "neither %s nor %s is true at %s itself; write `>=` or `<=` in one of them", a.compare, b.compare, withUnit(unit.Short(x), b.unit))
+			n.add(
+				b.compare.Place(),
+				sheet.Warning,
+				"equality-gap",
+				"neither %s nor %s is true at %s itself; write `>=` or `<=` in one of them",
+				a.compare,
+				b.compare,
+				withUnit(unit.Short(x), b.unit),
+			)
 		}
 	}
 }
@@ -428,7 +465,14 @@ func (n *inspector) ignored() {
 		low, high, ok := in.Chain.Span()
 		if ignore := in.Chain.Ignore(); ok && ignore > (high-low)/100 {
 			u := in.Chain.Engineering()
-			n.add(n.Job.Inputs[i].Ignore.At, sheet.Warning, "coarse-input", "changes under %s are ignored, more than 1 %% of the span of %s, so its trip points are that blurred; ignore less, or smooth", withUnit(unit.Short(ignore), u), in.Name)
+			n.add(
+				n.Job.Inputs[i].Ignore.At,
+				sheet.Warning,
+				"coarse-input",
+				"changes under %s are ignored, more than 1 %% of the span of %s, so its trip points are that blurred; ignore less, or smooth",
+				withUnit(unit.Short(ignore), u),
+				in.Name,
+			)
 		}
 	}
 }

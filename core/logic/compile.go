@@ -21,7 +21,15 @@ func Compile(job *sheet.Job) (*Program, error) {
 // CompileWith is Compile with further conditions that somebody wants to watch;
 // it gives their numbers, for Stepper.Watch.
 func CompileWith(job *sheet.Job, watched []sheet.Condition) (*Program, []int32, error) {
-	c := &compiler{prints: map[string]uint64{}, p: &Program{Job: job, index: map[string]Ref{}, derived: map[int32]int32{}}, shared: map[valueNode]int32{}, conversions: map[conversion]int32{}, types: sheet.NewTyper(job), calls: map[string][]int32{}, callers: map[Caller]int32{}}
+	c := &compiler{
+		prints:      map[string]uint64{},
+		p:           &Program{Job: job, index: map[string]Ref{}, derived: map[int32]int32{}},
+		shared:      map[valueNode]int32{},
+		conversions: map[conversion]int32{},
+		types:       sheet.NewTyper(job),
+		calls:       map[string][]int32{},
+		callers:     map[Caller]int32{},
+	}
 	c.p.numberDeclarations(job)
 	for i, in := range job.Inputs {
 		c.p.workings = append(c.p.workings, printText(in.Working()))
@@ -457,7 +465,14 @@ func (c *compiler) beside(input, e sheet.Expr, u unit.Unit, difference bool) int
 
 func (c *compiler) between(x *sheet.Between) int32 {
 	u, left, right := c.sides(x.X, x.Low)
-	n := condNode{op: condBetween, a: c.value(x.X, u, left), b: c.beside(x.X, x.Low, u, right), n: c.beside(x.X, x.High, u, right), deadband: -1, hysteresis: -1}
+	n := condNode{
+		op:         condBetween,
+		a:          c.value(x.X, u, left),
+		b:          c.beside(x.X, x.Low, u, right),
+		n:          c.beside(x.X, x.High, u, right),
+		deadband:   -1,
+		hysteresis: -1,
+	}
 	if x.Outside {
 		n.op = condOutside
 	}
@@ -469,7 +484,11 @@ func (c *compiler) between(x *sheet.Between) int32 {
 
 func (c *compiler) near(x *sheet.Near) int32 {
 	u, left, right := c.sides(x.L, x.R)
-	return c.addFrom(condNode{op: condNear, a: c.value(x.L, u, left), b: c.value(x.R, u, right), n: c.value(x.Within, u, true), deadband: -1, hysteresis: -1}, x, u)
+	return c.addFrom(
+		condNode{op: condNear, a: c.value(x.L, u, left), b: c.value(x.R, u, right), n: c.value(x.Within, u, true), deadband: -1, hysteresis: -1},
+		x,
+		u,
+	)
 }
 
 // crosses compiles a crossing; stay is how long it must last, or nil.
@@ -495,7 +514,10 @@ func (c *compiler) slope(x *sheet.Slope) int32 {
 		n.op = condFalling
 	}
 	q := x.Rate.Quantity
-	c.p.slopes = append(c.p.slopes, slope{rate: q.Unit.ConvertDifference(q.Value, t.Unit), per: x.Rate.Per.Convert(1, second) * 1e9, over: c.duration(x.Over)})
+	c.p.slopes = append(
+		c.p.slopes,
+		slope{rate: q.Unit.ConvertDifference(q.Value, t.Unit), per: x.Rate.Per.Convert(1, second) * 1e9, over: c.duration(x.Over)},
+	)
 	return c.addFrom(n, x, t.Unit)
 }
 
@@ -517,10 +539,11 @@ func (c *compiler) compare(x *sheet.Compare) int32 {
 	}
 	u, leftDifference, rightDifference := c.sides(y.L, y.R)
 	node := condNode{
-		op:       map[sheet.Op]condOp{sheet.Below: condBelow, sheet.AtMost: condAtMost, sheet.Above: condAbove, sheet.AtLeast: condAtLeast}[y.Op],
-		a:        c.value(y.L, u, leftDifference),
-		b:        c.beside(y.L, y.R, u, rightDifference),
-		deadband: -1, hysteresis: -1,
+		op:         map[sheet.Op]condOp{sheet.Below: condBelow, sheet.AtMost: condAtMost, sheet.Above: condAbove, sheet.AtLeast: condAtLeast}[y.Op],
+		a:          c.value(y.L, u, leftDifference),
+		b:          c.beside(y.L, y.R, u, rightDifference),
+		deadband:   -1,
+		hysteresis: -1,
 	}
 	if y.Deadband != nil {
 		node.deadband = c.value(y.Deadband, u, true)

@@ -107,7 +107,15 @@ func (p *Program) link() error {
 			inputValues[input] = append(inputValues[input], int32(v))
 		}
 	}
-	k := &linker{p: p, merged: merged, inputConds: inputConds, condConds: condConds, outputConds: outputConds, forOutputs: forOutputs, total: total}
+	k := &linker{
+		p:           p,
+		merged:      merged,
+		inputConds:  inputConds,
+		condConds:   condConds,
+		outputConds: outputConds,
+		forOutputs:  forOutputs,
+		total:       total,
+	}
 	for c := range p.conds {
 		if k.total > maxReads {
 			return tooManyReads("conditions")
@@ -122,7 +130,17 @@ func (p *Program) link() error {
 			}
 		}
 	}
-	p.links = links{newLists(inputValues), newLists(inputConds), newLists(condConds), newLists(outputConds), newLists(outputValues), newLists(reads), forOutputs, p.settlingConds(), nil}
+	p.links = links{
+		newLists(inputValues),
+		newLists(inputConds),
+		newLists(condConds),
+		newLists(outputConds),
+		newLists(outputValues),
+		newLists(reads),
+		forOutputs,
+		p.settlingConds(),
+		nil,
+	}
 	p.links.plain = p.plainValues()
 	return nil
 }

@@ -56,7 +56,10 @@ func (c *compiler) follow(d *sheet.Follow) {
 	c.part("", 0, func() { f.node = c.addCond(condNode{op: condFollow, a: int32(index)}) })
 	c.p.index[d.Name] = Ref{FollowKind, int32(index)}
 	c.p.Follows = append(c.p.Follows, f)
-	c.calls[d.Call.Output.Name] = append(c.calls[d.Call.Output.Name], c.caller(Caller{Ref: Ref{FollowKind, int32(index)}, Name: d.Name, node: f.node, value: -1}))
+	c.calls[d.Call.Output.Name] = append(
+		c.calls[d.Call.Output.Name],
+		c.caller(Caller{Ref: Ref{FollowKind, int32(index)}, Name: d.Name, node: f.node, value: -1}),
+	)
 }
 
 func (c *compiler) loop(d *sheet.Loop) {

@@ -47,11 +47,16 @@ func init() {
 	operations[condGood] = operation{"good", linkInput, func(p *Program, n *condNode) string {
 		return p.Inputs[n.a].Name + " is good"
 	}, func(s *Stepper, i int32, n *condNode, v truth, in lasting) { s.explainQuality(s.input(n.a), i, v, in) }}
-	operations[condKnown] = operation{"known", func(k *linker, i int32, n *condNode) { k.values(i, n.a) }, func(_ *Program, n *condNode) string {
-		return fmt.Sprintf("v%d is known", n.a)
-	}, func(s *Stepper, i int32, _ *condNode, v truth, in lasting) {
-		s.explainQuality(Term{Input: -1}, i, v, in)
-	}}
+	operations[condKnown] = operation{
+		"known",
+		func(k *linker, i int32, n *condNode) { k.values(i, n.a) },
+		func(_ *Program, n *condNode) string {
+			return fmt.Sprintf("v%d is known", n.a)
+		},
+		func(s *Stepper, i int32, _ *condNode, v truth, in lasting) {
+			s.explainQuality(Term{Input: -1}, i, v, in)
+		},
+	}
 	operations[condDaytime] = operation{"time between", func(*linker, int32, *condNode) {}, func(p *Program, n *condNode) string {
 		d := p.daytimes[n.n]
 		return fmt.Sprintf("time of day between %s and %s", unit.FormatDuration(d.from), unit.FormatDuration(d.to))
@@ -182,7 +187,14 @@ func textOfRange(_ *Program, n *condNode) string {
 
 func textOfSlope(p *Program, n *condNode) string {
 	f := p.slopes[n.n]
-	return fmt.Sprintf("v%d %s faster than %g in %s over %s", n.a, operations[n.op].name, f.rate, unit.FormatDuration(int64(f.per)), p.durationText(int64(f.over)))
+	return fmt.Sprintf(
+		"v%d %s faster than %g in %s over %s",
+		n.a,
+		operations[n.op].name,
+		f.rate,
+		unit.FormatDuration(int64(f.per)),
+		p.durationText(int64(f.over)),
+	)
 }
 
 func textOfDelay(p *Program, n *condNode) string {

@@ -137,7 +137,13 @@ func (p *Program) fixedAt(settings []float64) *Stepper {
 	if settings == nil && p.fixed != nil {
 		return p.fixed
 	}
-	s := &Stepper{p: p, Memory: Memory{settings: p.written(settings)}, values: make([]float64, len(p.values)), known: make([]bool, len(p.values)), some: make([]float64, 0, p.widest)}
+	s := &Stepper{
+		p:      p,
+		Memory: Memory{settings: p.written(settings)},
+		values: make([]float64, len(p.values)),
+		known:  make([]bool, len(p.values)),
+		some:   make([]float64, 0, p.widest),
+	}
 	for i := range p.values {
 		n := &p.values[i]
 		fixed := n.op != valueInput && n.op != valueOutput

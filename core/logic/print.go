@@ -22,8 +22,20 @@ func (p *Program) number(r Ref) int32 { return p.first[r.Kind] + r.Index }
 
 // numberDeclarations gives each kind its first number.
 func (p *Program) numberDeclarations(job *sheet.Job) {
-	sizes := [...]int{InputKind: len(job.Inputs), DerivedKind: len(job.Derived), SettingKind: len(job.Setpoints), BandsKind: len(job.Bands), RuleKind: len(job.Rules),
-		AlarmKind: len(job.Alarms), FollowKind: len(job.Follows), LoopKind: len(job.Loops), MessageKind: len(job.Messages), OutputKind: len(job.Outputs)}
+	sizes := [...]int{
+		InputKind:   len(job.Inputs),
+		DerivedKind: len(job.Derived),
+		SettingKind: len(job.Setpoints),
+		BandsKind:   len(job.Bands),
+		RuleKind:    len(job.Rules),
+		AlarmKind: len(
+			job.Alarms,
+		),
+		FollowKind:  len(job.Follows),
+		LoopKind:    len(job.Loops),
+		MessageKind: len(job.Messages),
+		OutputKind:  len(job.Outputs),
+	}
 	p.first = make([]int32, len(sizes)+1)
 	for k, n := range sizes {
 		p.first[k+1] = p.first[k] + int32(n)

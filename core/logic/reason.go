@@ -648,7 +648,8 @@ func (p *Program) faultText(t Term) string {
 // reading to the engineering value before filters; nothing for a contact or an
 // input that has no usable reading.
 func (p *Program) Stages(t Term) []unit.Quantity {
-	if t.Input < 0 || p.Inputs[t.Input].Chain == nil || t.Fault == signal.NotRead || t.Fault == signal.Reported || t.Fault == signal.Infinite {
+	if t.Input < 0 || p.Inputs[t.Input].Chain == nil || t.Fault == signal.NotRead || t.Fault == signal.Reported ||
+		t.Fault == signal.Infinite {
 		return nil
 	}
 	return p.Inputs[t.Input].Chain.With(t.Cold).Stages(t.Reading, t.At)

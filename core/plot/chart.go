@@ -98,7 +98,10 @@ func FromReplay(r *bench.Result, title, subtitle string, only ...string) (*Chart
 	}
 	for i, o := range p.Outputs {
 		if level := r.Level(i); level != nil && wanted(o.Name) {
-			c.Panels = append(c.Panels, Panel{Name: o.Name, Unit: o.Unit.Name(), Signal: level, Output: true, Low: o.Low, High: o.High, Points: points(bySignal[o.Name])})
+			c.Panels = append(
+				c.Panels,
+				Panel{Name: o.Name, Unit: o.Unit.Name(), Signal: level, Output: true, Low: o.Low, High: o.High, Points: points(bySignal[o.Name])},
+			)
 		}
 	}
 	for i, b := range p.Bands {

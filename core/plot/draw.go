@@ -89,7 +89,12 @@ type drawing struct {
 }
 
 func (c *Chart) draw(canvas vg.CanvasSizer) {
-	d := &drawing{Chart: c, canvas: draw.New(canvas), tall: float64(c.height()), fonts: text.Plain{Fonts: font.NewCache(liberation.Collection())}}
+	d := &drawing{
+		Chart:  c,
+		canvas: draw.New(canvas),
+		tall:   float64(c.height()),
+		fonts:  text.Plain{Fonts: font.NewCache(liberation.Collection())},
+	}
 	d.rect(0, 0, Width, d.tall, paper)
 	bottom := d.tall - foot
 	lanesTop := bottom - float64(len(c.Lanes)*laneHeight)

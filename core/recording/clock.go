@@ -115,7 +115,10 @@ func (r *Recording) ParseIn(s string) (int64, error) {
 		}
 		return t.UnixNano(), nil
 	}
-	return 0, fmt.Errorf("%s is no time; write a time of day such as 02:14:05, a full one such as 2026-03-02T02:14:05Z, or an offset such as \"+75 s\"", strconv.Quote(s))
+	return 0, fmt.Errorf(
+		"%s is no time; write a time of day such as 02:14:05, a full one such as 2026-03-02T02:14:05Z, or an offset such as \"+75 s\"",
+		strconv.Quote(s),
+	)
 }
 
 // Window reads the ends of a part of the recording, as ParseIn does; empty for

@@ -34,7 +34,13 @@ type LongBuilder struct {
 
 // NewLongBuilder begins a long recording.
 func NewLongBuilder(o Options) *LongBuilder {
-	b := &LongBuilder{Builder: NewBuilder(nil, Clock{}), namer: NewNamer(o), index: map[string]int{}, said: map[string]string{}, names: map[string]bool{}}
+	b := &LongBuilder{
+		Builder: NewBuilder(nil, Clock{}),
+		namer:   NewNamer(o),
+		index:   map[string]int{},
+		said:    map[string]string{},
+		names:   map[string]bool{},
+	}
 	b.Limit(o.MostReadings)
 	if o.Sort {
 		b.Builder.Sort()
@@ -75,7 +81,12 @@ func (b *LongBuilder) Reading(t int64, r LongReading) (*Column, error) {
 		b.columns = append(b.columns, c)
 	}
 	if r.Unit != b.said[r.Point] {
-		return nil, fmt.Errorf("%s is in %s here, and was in %s before; a point has one unit in a recording", r.Point, orNone(r.Unit), orNone(b.said[r.Point]))
+		return nil, fmt.Errorf(
+			"%s is in %s here, and was in %s before; a point has one unit in a recording",
+			r.Point,
+			orNone(r.Unit),
+			orNone(b.said[r.Point]),
+		)
 	}
 	switch strings.ToLower(r.Quality) {
 	case "", "good":

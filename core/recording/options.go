@@ -178,7 +178,10 @@ func (n *Namer) Unused(file string, columns []*Column) error {
 		for k, c := range columns {
 			names[k] = c.Heading()
 		}
-		return &Error{File: file, Text: fmt.Sprintf("no column is named %s, which was mapped to %s; the file has %s", m.Column, m.Point, strings.Join(names, ", "))}
+		return &Error{
+			File: file,
+			Text: fmt.Sprintf("no column is named %s, which was mapped to %s; the file has %s", m.Column, m.Point, strings.Join(names, ", ")),
+		}
 	}
 	return nil
 }

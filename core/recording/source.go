@@ -30,7 +30,12 @@ func (s *Source) Fail(at int, format string, args ...any) error {
 func (s *Source) LineError(err error, what string) error {
 	s.Number++
 	if errors.Is(err, ErrLong) {
-		return &Error{File: s.Name, Line: s.Number, Column: 1, Text: fmt.Sprintf("this line is longer than %d MiB; this is no %s", MaxLine>>20, what)}
+		return &Error{
+			File:   s.Name,
+			Line:   s.Number,
+			Column: 1,
+			Text:   fmt.Sprintf("this line is longer than %d MiB; this is no %s", MaxLine>>20, what),
+		}
 	}
 	return err
 }
@@ -73,12 +78,22 @@ func (s *Source) clock() Clock {
 // what is wrong with a file without a row.
 func (s *Source) Done(b *Builder, repeated int, u Understood, none string) (*Recording, error) {
 	if b.Over() {
-		return nil, &Error{File: s.Name, Text: fmt.Sprintf("the file has more than %d readings in all; divide it, or leave columns out", b.limit)}
+		return nil, &Error{
+			File: s.Name,
+			Text: fmt.Sprintf("the file has more than %d readings in all; divide it, or leave columns out", b.limit),
+		}
 	}
 	r, more := b.Finish()
 	repeated += more
 	if r.Rows > 0 && (r.End < r.Start || uint64(r.End)-uint64(r.Start) > MaxSpan) {
-		return nil, &Error{File: s.Name, Text: fmt.Sprintf("the times go from %s to %s, over more than 292 years; is one of them wrong, or in another unit?", s.clock().Full(r.Start), s.clock().Full(r.End))}
+		return nil, &Error{
+			File: s.Name,
+			Text: fmt.Sprintf(
+				"the times go from %s to %s, over more than 292 years; is one of them wrong, or in another unit?",
+				s.clock().Full(r.Start),
+				s.clock().Full(r.End),
+			),
+		}
 	}
 	if r.Rows == 0 {
 		if notes := s.Skip.Notes(); len(notes) > 1 {

@@ -136,7 +136,11 @@ func (r *Times) find(first [][]byte) error {
 		r.asLocal(fits[0], l)
 		return nil
 	case len(fits) > 1:
-		return fmt.Errorf("%s reads as a day and a month either way round; say with the time format whether it is %s", Shorten(b), strings.Join(fits, " or "))
+		return fmt.Errorf(
+			"%s reads as a day and a month either way round; say with the time format whether it is %s",
+			Shorten(b),
+			strings.Join(fits, " or "),
+		)
 	}
 	// The first one alone may have a layout that a later one breaks; then the
 	// error belongs to the later one.
@@ -147,7 +151,10 @@ func (r *Times) find(first [][]byte) error {
 			return nil
 		}
 	}
-	return fmt.Errorf("%q is no time; write it as 2026-03-02T02:14:05Z, as 2026-03-02 02:14:05 or as elapsed seconds, or give the time format", Shorten(b))
+	return fmt.Errorf(
+		"%q is no time; write it as 2026-03-02T02:14:05Z, as 2026-03-02 02:14:05 or as elapsed seconds, or give the time format",
+		Shorten(b),
+	)
 }
 
 func (r *Times) asNumber(format string) {
@@ -267,7 +274,8 @@ func (r *Times) rfc3339(b []byte) (int64, error) {
 // Otherwise the length is 0.
 func (r *Times) Prefix(b []byte) (t int64, n int) {
 	const length = len("2026-03-02T02:14:05Z")
-	if r.scale != 0 || len(b) < length || b[length-1] != 'Z' || b[10] != 'T' || b[13] != ':' || b[16] != ':' || string(b[:10]) != string(r.day[:]) {
+	if r.scale != 0 || len(b) < length || b[length-1] != 'Z' || b[10] != 'T' || b[13] != ':' || b[16] != ':' ||
+		string(b[:10]) != string(r.day[:]) {
 		return 0, 0
 	}
 	a, c, d, e, f, g := b[11]-'0', b[12]-'0', b[14]-'0', b[15]-'0', b[17]-'0', b[18]-'0'
@@ -399,7 +407,10 @@ func (l layout) civil(b []byte) (int64, error) {
 			digits++
 		}
 		if digits == 0 || f.what == 'Y' && digits != 4 || f.what != 'Y' && digits > 2 {
-			return 0, fmt.Errorf("a number of %s is missing", map[byte]string{'Y': "four digits for the year", 'M': "two digits for the month", 'D': "two digits for the day", 'h': "hours", 'm': "minutes", 's': "seconds"}[f.what])
+			return 0, fmt.Errorf(
+				"a number of %s is missing",
+				map[byte]string{'Y': "four digits for the year", 'M': "two digits for the month", 'D': "two digits for the day", 'h': "hours", 'm': "minutes", 's': "seconds"}[f.what],
+			)
 		}
 		rest = rest[digits:]
 		if f.what == 's' {

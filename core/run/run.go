@@ -42,7 +42,13 @@ func Until(s *logic.Stepper, feeds []Feed, end int64, look func(t int64, changes
 // Scan is Until for a controller that looks only every period, from a time on: at a
 // scan it takes what the feeds have had since the last one. Scans at which nothing is
 // new and no timer is due change nothing, and are passed over.
-func Scan(s *logic.Stepper, feeds []Feed, from, period, end int64, look func(t int64, changes []logic.Transition), stop func() bool) error {
+func Scan(
+	s *logic.Stepper,
+	feeds []Feed,
+	from, period, end int64,
+	look func(t int64, changes []logic.Transition),
+	stop func() bool,
+) error {
 	if period <= 0 {
 		return fmt.Errorf("a scan of %d ns; it must be above 0", period)
 	}

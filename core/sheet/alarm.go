@@ -139,7 +139,11 @@ func (c *checker) alarm(d *Alarm) {
 	for _, x := range conditionsOf(d.rows()) {
 		walk(x.Condition, func(x Condition) {
 			if cmp, ok := x.(*Compare); ok && cmp.Deadband != nil {
-				c.errorf(cmp.Deadband.Place(), "alarm-deadband", "`deadband` in an alarm: the standard for alarms calls by that word what is written `hysteresis` here; write which is meant, hysteresis or another limit")
+				c.errorf(
+					cmp.Deadband.Place(),
+					"alarm-deadband",
+					"`deadband` in an alarm: the standard for alarms calls by that word what is written `hysteresis` here; write which is meant, hysteresis or another limit",
+				)
 			}
 		})
 	}
@@ -155,7 +159,12 @@ func (c *checker) alarm(d *Alarm) {
 		c.errorf(d.NameAt, "missing-clause", "the alarm %s has no priority; write one of %s", d.Name, List(Priorities, "or"))
 	}
 	if d.Advice == nil && d.OfInput == nil {
-		c.warnf(d.NameAt, "no-advice", "the alarm %s gives no advice; say what to do: advice \"Open the bottle, then call the duty phone.\"", d.Name)
+		c.warnf(
+			d.NameAt,
+			"no-advice",
+			"the alarm %s gives no advice; say what to do: advice \"Open the bottle, then call the duty phone.\"",
+			d.Name,
+		)
 	}
 }
 

@@ -178,7 +178,12 @@ func (c *checker) bands(d *Bands) {
 	c.clauses(d.rows())
 	n := len(d.Bands)
 	if n < 2 || d.Bands[n-1].Op != "" {
-		c.errorf(d.NameAt, "missing-clause", "the bands %s need at least one limit and, below all of them, the band in which the signal is otherwise, such as: fine: else", d.Name)
+		c.errorf(
+			d.NameAt,
+			"missing-clause",
+			"the bands %s need at least one limit and, below all of them, the band in which the signal is otherwise, such as: fine: else",
+			d.Name,
+		)
 		return
 	}
 	seen := map[string]bool{}
@@ -205,7 +210,13 @@ func (c *checker) bandOrder(before, b *Band) {
 		return
 	}
 	if before.Op.Falling() != b.Op.Falling() {
-		c.errorf(b.At, "band-order", "%q beside %q; all limits of bands go one way, `below` from the lowest up or `above` from the highest down", opClauses[b.Op], opClauses[before.Op])
+		c.errorf(
+			b.At,
+			"band-order",
+			"%q beside %q; all limits of bands go one way, `below` from the lowest up or `above` from the highest down",
+			opClauses[b.Op],
+			opClauses[before.Op],
+		)
 		return
 	}
 	t, err := c.job.TypeOf(b.Limit)

@@ -61,7 +61,14 @@ func (c *checker) calls(all []*Call, caller string) {
 		switch {
 		case o == nil || o.broken:
 		case x.Value == nil && o.Range != nil:
-			c.errorf(x.Output.At, "wrong-kind", "%s is an analog output; say the value that it is to have: call %s at %s", o.Name, o.Name, o.Range.To)
+			c.errorf(
+				x.Output.At,
+				"wrong-kind",
+				"%s is an analog output; say the value that it is to have: call %s at %s",
+				o.Name,
+				o.Name,
+				o.Range.To,
+			)
 		case x.Value != nil && o.Range == nil:
 			c.errorf(x.Value.Place(), "wrong-kind", "%s is on or off and takes no value; write: call %s", o.Name, o.Name)
 		case x.Value != nil:

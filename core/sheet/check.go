@@ -26,7 +26,14 @@ func Parse(sources []Source) (*Job, []Finding) {
 		j.found = r.list
 		return j, j.Findings()
 	}
-	c := &checker{job: j, list: r.list, wires: map[string]*Head{}, doubted: map[Declaration]bool{}, slowest: map[*Derived]*Input{}, unread: len(r.all) > 0}
+	c := &checker{
+		job:     j,
+		list:    r.list,
+		wires:   map[string]*Head{},
+		doubted: map[Declaration]bool{},
+		slowest: map[*Derived]*Input{},
+		unread:  len(r.all) > 0,
+	}
 	c.collect()
 	c.declarations()
 	if !HasErrors(c.all) {
@@ -79,7 +86,14 @@ func (c *checker) collect() {
 				continue
 			}
 			if before := c.job.names[h.Name]; before != nil {
-				c.errorf(h.NameAt, "repeated-name", "the name %s is already that of the %s at %s; choose another", h.Name, before.Keyword(), before.Base().NameAt)
+				c.errorf(
+					h.NameAt,
+					"repeated-name",
+					"the name %s is already that of the %s at %s; choose another",
+					h.Name,
+					before.Keyword(),
+					before.Base().NameAt,
+				)
 				continue
 			}
 			c.job.names[h.Name] = d
@@ -229,7 +243,13 @@ func (c *checker) rule(r *Rule) {
 func (c *checker) ends(r *Rule) {
 	c.exclusive(r)
 	if on, _ := r.OnCondition(); Momentary(on) && r.OffWhen == nil && r.OffAfter == nil && r.Pulse == nil && r.Latch == nil {
-		c.errorf(r.OnWhen.At, "momentary", "%s is true for an instant only, so %s needs an end: `pulse`, `latch`, `off when` or `off after`", on, r.Name)
+		c.errorf(
+			r.OnWhen.At,
+			"momentary",
+			"%s is true for an instant only, so %s needs an end: `pulse`, `latch`, `off when` or `off after`",
+			on,
+			r.Name,
+		)
 	}
 	if r.OffWhen != nil && r.OffAfter != nil {
 		c.errorf(r.OffAfter.At, "exclusive-clauses", "`off after` beside `off when`: a rule has one way to turn off; take one of the two out")
@@ -313,7 +333,13 @@ func (c *checker) chatter(r *Rule) {
 		in, isBetween := x.(*Between)
 		if isCompare && cmp.Hysteresis == nil && (c.hasInput(cmp.L) || c.hasInput(cmp.R)) && delay == nil ||
 			isBetween && in.Hysteresis == nil && c.hasInput(in.X) && delay == nil {
-			c.warnf(x.Place(), "no-hysteresis", "%s has neither `hysteresis` nor a delay, and %s has no `off when`: noise at the trip point would switch it to and fro", x, r.Name)
+			c.warnf(
+				x.Place(),
+				"no-hysteresis",
+				"%s has neither `hysteresis` nor a delay, and %s has no `off when`: noise at the trip point would switch it to and fro",
+				x,
+				r.Name,
+			)
 		}
 	})
 }
@@ -429,7 +455,14 @@ func (c *checker) condition(cond Condition) {
 				c.errorf(x.Place(), "wrong-kind", "%s is %s; only a signal is good or bad", x.Name, describe(d))
 				return
 			case isOutput && output.Range != nil:
-				c.errorf(x.Place(), "wrong-kind", "%s is an analog output and is not on or off; compare its value: %s > %s", x.Name, x.Name, output.Range.From)
+				c.errorf(
+					x.Place(),
+					"wrong-kind",
+					"%s is an analog output and is not on or off; compare its value: %s > %s",
+					x.Name,
+					x.Name,
+					output.Range.From,
+				)
 				return
 			case x.OfQuality(), isInput && in.Discrete, isRule, isOutput:
 				return
@@ -440,11 +473,21 @@ func (c *checker) condition(cond Condition) {
 		case *For:
 			c.duration(x.Duration)
 			if x.Crossing() == nil && Momentary(x.X) {
-				c.errorf(x.Place(), "momentary", "%s is true for an instant only and cannot last for %s; of such conditions only `crosses` takes a `for`", x.X, x.Duration)
+				c.errorf(
+					x.Place(),
+					"momentary",
+					"%s is true for an instant only and cannot last for %s; of such conditions only `crosses` takes a `for`",
+					x.X,
+					x.Duration,
+				)
 			}
 		case *Daytime:
 			if c.job.Timezone == "" {
-				c.errorf(x.At, "no-timezone", "a time of day needs to know the clock on the wall; add a line to the job, such as: timezone Europe/Dublin")
+				c.errorf(
+					x.At,
+					"no-timezone",
+					"a time of day needs to know the clock on the wall; add a line to the job, such as: timezone Europe/Dublin",
+				)
 			}
 		case *Compare:
 			if left, ok := c.pair(x.L, x.R); ok {
@@ -531,7 +574,15 @@ func (c *checker) slope(x *Slope) {
 	case err != nil:
 		c.typeError(err)
 	case !x.Rate.Quantity.Unit.Comparable(t.Unit):
-		c.errorf(x.Rate.At, "unit-mismatch", "a rate in %s per time beside %s, which is %s; write it in %s", x.Rate.Quantity.Unit.Describe(), x.X, inUnit(t.Unit), t.Unit)
+		c.errorf(
+			x.Rate.At,
+			"unit-mismatch",
+			"a rate in %s per time beside %s, which is %s; write it in %s",
+			x.Rate.Quantity.Unit.Describe(),
+			x.X,
+			inUnit(t.Unit),
+			t.Unit,
+		)
 	}
 }
 
@@ -571,7 +622,16 @@ func (c *checker) distance(word string, e, beside Expr, left Type) {
 	}
 	t, ok := c.difference(e)
 	if ok && !t.Unit.Comparable(left.Unit) {
-		c.errorf(e.Place(), "unit-mismatch", "a %s in %s beside %s in %s; write it in %s", word, t.Unit.Describe(), beside, left.Unit.Describe(), left.Unit)
+		c.errorf(
+			e.Place(),
+			"unit-mismatch",
+			"a %s in %s beside %s in %s; write it in %s",
+			word,
+			t.Unit.Describe(),
+			beside,
+			left.Unit.Describe(),
+			left.Unit,
+		)
 	}
 	if ok && t.Unit.Dimension() == unit.Temperature && !t.Difference {
 		c.errorf(e.Place(), "unit-mismatch", "%s is a temperature, and a %s is a difference; declare it with the word `difference`", e, word)

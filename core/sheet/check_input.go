@@ -13,7 +13,12 @@ import (
 func (c *checker) chain(in *Input) {
 	switch {
 	case len(in.Stages) == 0 && in.Unit == nil:
-		c.errorf(in.NameAt, "chain", "the input %s has no unit; add stages such as `scale`, or `unit` if its readings are in engineering units, or `discrete` if it is a contact", in.Name)
+		c.errorf(
+			in.NameAt,
+			"chain",
+			"the input %s has no unit; add stages such as `scale`, or `unit` if its readings are in engineering units, or `discrete` if it is a contact",
+			in.Name,
+		)
 		return
 	case len(in.Stages) > 0 && in.Unit != nil && !onlyCorrected(in):
 		c.errorf(in.Unit.At, "exclusive-clauses", "`unit` beside stages: the last stage says the unit already; take one of the two out")
@@ -29,7 +34,13 @@ func (c *checker) chain(in *Input) {
 	}
 	for i, s := range in.Stages {
 		if (i > 0 || joins) && !before.Comparable(s.In()) {
-			c.errorf(s.base().At, "chain", "this stage begins in %s, but the one before it ends in %s; stages must join", s.In().Describe(), before.Describe())
+			c.errorf(
+				s.base().At,
+				"chain",
+				"this stage begins in %s, but the one before it ends in %s; stages must join",
+				s.In().Describe(),
+				before.Describe(),
+			)
 		}
 		before = s.Out()
 		c.stage(in, s)
@@ -38,7 +49,12 @@ func (c *checker) chain(in *Input) {
 	if in.Healthy == nil {
 		for _, s := range in.Stages {
 			if scale, ok := s.(*Scale); ok && isLoop(scale.From) {
-				c.warnf(in.NameAt, "no-healthy", "%s is a 4–20 mA input without `healthy`: a broken loop would read as a low value; add: healthy 3.6..21 mA", in.Name)
+				c.warnf(
+					in.NameAt,
+					"no-healthy",
+					"%s is a 4–20 mA input without `healthy`: a broken loop would read as a low value; add: healthy 3.6..21 mA",
+					in.Name,
+				)
 			}
 		}
 	}
@@ -97,7 +113,14 @@ func (c *checker) calibration(s *Correct) {
 	for _, p := range s.Pairs {
 		for _, q := range []unit.Quantity{p.From, p.To} {
 			if !q.Unit.Comparable(in) {
-				c.errorf(p.At, "unit-mismatch", "a calibration is from and to one quantity, and %s is %s beside %s", q, q.Unit.Describe(), in.Describe())
+				c.errorf(
+					p.At,
+					"unit-mismatch",
+					"a calibration is from and to one quantity, and %s is %s beside %s",
+					q,
+					q.Unit.Describe(),
+					in.Describe(),
+				)
 				return
 			}
 		}
@@ -112,7 +135,15 @@ func (c *checker) calibration(s *Correct) {
 		if p.At.compare(q.At) < 0 {
 			p, q = q, p
 		}
-		c.errorf(p.At, "chain", "%s to %s contradicts %s to %s: a higher reading must be a higher value; take one of the two out", p.From, p.To, q.From, q.To)
+		c.errorf(
+			p.At,
+			"chain",
+			"%s to %s contradicts %s to %s: a higher reading must be a higher value; take one of the two out",
+			p.From,
+			p.To,
+			q.From,
+			q.To,
+		)
 		return
 	}
 }
@@ -141,7 +172,15 @@ func (c *checker) health(in *Input) {
 	c.clauses(in.rows())
 	occurs := func(what string, at Place, u unit.Unit) {
 		if PlaceOf(in, u) < 0 {
-			c.errorf(at, "unit-mismatch", "`%s` in %s, but %s has no such quantity in its chain: %s", what, u.Describe(), in.Name, describeAll(in.Units()))
+			c.errorf(
+				at,
+				"unit-mismatch",
+				"`%s` in %s, but %s has no such quantity in its chain: %s",
+				what,
+				u.Describe(),
+				in.Name,
+				describeAll(in.Units()),
+			)
 		}
 	}
 	if h := in.Healthy; h != nil {
@@ -158,7 +197,8 @@ func (c *checker) health(in *Input) {
 // isLoop tells whether a range is that of a 4–20 mA current loop.
 func isLoop(r Range) bool {
 	u := r.To.Unit
-	return u.Dimension() == unit.Current && u.Convert(r.From.Value, unit.MustLookup("mA")) == 4 && u.Convert(r.To.Value, unit.MustLookup("mA")) == 20
+	return u.Dimension() == unit.Current && u.Convert(r.From.Value, unit.MustLookup("mA")) == 4 &&
+		u.Convert(r.To.Value, unit.MustLookup("mA")) == 20
 }
 
 func describeAll(units []unit.Unit) string {

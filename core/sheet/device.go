@@ -121,7 +121,15 @@ func (c *checker) wire(w *WireClause, point *Head, numbers, drives bool) {
 		c.errorf(w.TableAt, "wrong-kind", "the table %s can only be read, and %s is driven; write coil or holding", w.Table, point.Name)
 	}
 	if before := c.wires[w.String()]; before != nil {
-		c.errorf(w.At, "same-address", "%s is wired to %s, as %s is in line %d; one of the two addresses is wrong", point.Name, w, before.Name, before.At.Line)
+		c.errorf(
+			w.At,
+			"same-address",
+			"%s is wired to %s, as %s is in line %d; one of the two addresses is wrong",
+			point.Name,
+			w,
+			before.Name,
+			before.At.Line,
+		)
 		return
 	}
 	c.wires[w.String()] = point

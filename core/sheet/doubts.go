@@ -23,7 +23,12 @@ func (c *checker) doubts() {
 		}
 		c.unannounced(o.Interlock.Condition, "interlock")
 		if o.Fail != nil && o.Fail.Word == "on" {
-			c.warnf(o.Fail.At, "fail-and-interlock", "`fail on` beside an interlock, which wins: where both speak, %s is off; make sure that this is meant, and write `fail off`, or take the interlock out", o.Name)
+			c.warnf(
+				o.Fail.At,
+				"fail-and-interlock",
+				"`fail on` beside an interlock, which wins: where both speak, %s is off; make sure that this is meant, and write `fail off`, or take the interlock out",
+				o.Name,
+			)
 		}
 	}
 	for _, a := range c.job.Alarms {
@@ -47,7 +52,14 @@ func (c *checker) unannounced(x Condition, what string) {
 		case *Input:
 			c.doubted[d] = true
 			if d.BadAlarm == nil && !d.Discrete {
-				c.warnf(d.NameAt, "no-bad-alarm", "the %s of %s depends on %s, and nobody is told when that is bad; add: alarm when bad for 5 s", what, x.Place(), d.Name)
+				c.warnf(
+					d.NameAt,
+					"no-bad-alarm",
+					"the %s of %s depends on %s, and nobody is told when that is bad; add: alarm when bad for 5 s",
+					what,
+					x.Place(),
+					d.Name,
+				)
 			}
 		case *Derived:
 			c.doubted[d] = true
@@ -69,7 +81,14 @@ func (c *checker) sharedOutput(r *Rule) {
 			continue
 		}
 		if callers := c.job.callers[o.Name]; len(callers) > 1 {
-			c.warnf(r.Interlock.At, "interlock-of-one", "this interlock stops %s only, and %s call the output %s; what protects it belongs on the output", r.Name, some(callers), o.Name)
+			c.warnf(
+				r.Interlock.At,
+				"interlock-of-one",
+				"this interlock stops %s only, and %s call the output %s; what protects it belongs on the output",
+				r.Name,
+				some(callers),
+				o.Name,
+			)
 		}
 	}
 }
@@ -88,7 +107,15 @@ func (c *checker) shortDelays(r *Rule) {
 			}
 			if delay := f.Duration.Amount.Nanoseconds(); delay < c.poll(in) {
 				d := c.job.names[in.Source.Device.Name].(*Device)
-				c.warnf(f.Duration.At, "short-delay", "a delay of %s is over before %s is read again, every %s; make it longer, or poll %s more often", f.Duration, in.Name, d.Poll.Duration, d.Name)
+				c.warnf(
+					f.Duration.At,
+					"short-delay",
+					"a delay of %s is over before %s is read again, every %s; make it longer, or poll %s more often",
+					f.Duration,
+					in.Name,
+					d.Poll.Duration,
+					d.Name,
+				)
 			}
 		})
 	}

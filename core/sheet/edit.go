@@ -116,7 +116,11 @@ func Merge(base, mine, theirs []Source) (merged []Source, conflicts []Change) {
 func Rename(sources []Source, from, to string) ([]Source, error) {
 	job, found := Parse(sources)
 	if HasErrors(found) {
-		return nil, fmt.Errorf("the job has errors, so nobody can tell every place of %s; mend them first: %s", from, found[slices.IndexFunc(found, func(f Finding) bool { return f.Severity == Error })])
+		return nil, fmt.Errorf(
+			"the job has errors, so nobody can tell every place of %s; mend them first: %s",
+			from,
+			found[slices.IndexFunc(found, func(f Finding) bool { return f.Severity == Error })],
+		)
 	}
 	d := job.Lookup(from)
 	switch {
@@ -127,7 +131,12 @@ func Rename(sources []Source, from, to string) ([]Source, error) {
 	case !legal(to):
 		return nil, fmt.Errorf("%q is no name; a name has small letters, digits and _, begins with a letter, and is no word of conditions", to)
 	case job.Lookup(to) != nil:
-		return nil, fmt.Errorf("the name %s is already that of the %s at %s; choose another", to, job.Lookup(to).Keyword(), job.Lookup(to).Base().NameAt)
+		return nil, fmt.Errorf(
+			"the name %s is already that of the %s at %s; choose another",
+			to,
+			job.Lookup(to).Keyword(),
+			job.Lookup(to).Base().NameAt,
+		)
 	}
 	edits := []edit{{d.Base().NameAt, from, to}}
 	for _, u := range job.usesOf(from) {

@@ -152,7 +152,13 @@ func (c *checker) message(d *Message) {
 		}
 	}
 	if ways != 1 {
-		c.errorf(d.NameAt, "missing-clause", "the message %s is sent in %d ways; write one of `every D`, `at start` and `when CONDITION`", d.Name, ways)
+		c.errorf(
+			d.NameAt,
+			"missing-clause",
+			"the message %s is sent in %d ways; write one of `every D`, `at start` and `when CONDITION`",
+			d.Name,
+			ways,
+		)
 	}
 	if len(d.Sends) == 0 {
 		c.errorf(d.NameAt, "missing-clause", "the message %s sends nothing; add a line such as: send oxygen to office", d.Name)

@@ -70,8 +70,10 @@ func (d *Output) rows() []row {
 		return wordRow("called by", &d.CalledBy, "how callers are combined", ways...)
 	}
 	if d.Range != nil {
-		return d.rowsWith(true, append(append([]row{wireRow("drives", &d.Drives), combine("highest", "lowest"), scaleRow(&d.Stages)}, d.Guard.rows()...),
-			ownRow("fail", &d.Fail, (*parser).failValue))...)
+		return d.rowsWith(
+			true,
+			append(append([]row{wireRow("drives", &d.Drives), combine("highest", "lowest"), scaleRow(&d.Stages)}, d.Guard.rows()...),
+				ownRow("fail", &d.Fail, (*parser).failValue))...)
 	}
 	fail := ownRow("fail", &d.Fail, func(p *parser, c Clause) *FailClause {
 		return &FailClause{Clause: c, Word: p.oneOf("the fail state", "on", "off", "hold")}
@@ -111,7 +113,12 @@ func (c *checker) output(o *Output) {
 		return
 	}
 	if o.Fail == nil {
-		c.warnf(o.NameAt, "no-fail", "the output %s has no fail state, so it goes off when its callers cannot decide; write `fail on`, `fail off` or `fail hold`", o.Name)
+		c.warnf(
+			o.NameAt,
+			"no-fail",
+			"the output %s has no fail state, so it goes off when its callers cannot decide; write `fail on`, `fail off` or `fail hold`",
+			o.Name,
+		)
 	}
 }
 
@@ -119,18 +126,36 @@ func (c *checker) analogOutput(o *Output) {
 	before := o.Unit()
 	for _, s := range o.Stages {
 		if !before.Comparable(s.In()) {
-			c.errorf(s.base().At, "chain", "this stage begins in %s, but what comes before it is in %s; stages must join", s.In().Describe(), before.Describe())
+			c.errorf(
+				s.base().At,
+				"chain",
+				"this stage begins in %s, but what comes before it is in %s; stages must join",
+				s.In().Describe(),
+				before.Describe(),
+			)
 		}
 		before = s.Out()
 	}
 	for _, m := range []*DurationClause{o.MinimumOn, o.MinimumOff} {
 		if m != nil {
-			c.errorf(m.At, "exclusive-clauses", "a minimum time is for what is on or off, and %s is analog; put it on the rule that calls it", o.Name)
+			c.errorf(
+				m.At,
+				"exclusive-clauses",
+				"a minimum time is for what is on or off, and %s is analog; put it on the rule that calls it",
+				o.Name,
+			)
 		}
 	}
 	switch f := o.Fail; {
 	case f == nil:
-		c.warnf(o.NameAt, "no-fail", "the output %s has no fail state, so it goes to %s when its callers cannot decide; write a value such as `fail %s`, or `fail hold`", o.Name, o.Range.From, o.Range.From)
+		c.warnf(
+			o.NameAt,
+			"no-fail",
+			"the output %s has no fail state, so it goes to %s when its callers cannot decide; write a value such as `fail %s`, or `fail hold`",
+			o.Name,
+			o.Range.From,
+			o.Range.From,
+		)
 	case f.Value != nil && !f.Value.Unit.Comparable(o.Unit()):
 		c.errorf(f.ValueAt, "unit-mismatch", "%s is %s, and the output %s is %s", f.Value, inUnit(f.Value.Unit), o.Name, inUnit(o.Unit()))
 	case f.Value != nil && !o.covers(f.Value.In(o.Unit())):

@@ -126,7 +126,12 @@ func (p *parser) over(t token, format string, args ...any) {
 func (p *parser) lineOf(l line, read func()) (ok bool) {
 	p.tokens, p.depth = l.tokens, 0
 	if l.long {
-		p.report(p.place(l.tokens[0]), "limit", "this has more than %d words; divide it: give parts of it names as `derived` values or as rules", MaxClauseWords)
+		p.report(
+			p.place(l.tokens[0]),
+			"limit",
+			"this has more than %d words; divide it: give parts of it names as `derived` values or as rules",
+			MaxClauseWords,
+		)
 		return false
 	}
 	defer func() {

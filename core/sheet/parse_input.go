@@ -213,8 +213,13 @@ func (p *parser) curve(c Clause) Stage {
 		s.Sensor = Table
 		s.From = p.unitUntil("to")
 	default:
-		p.fail(t, "%s is no sensor whose curve is known%s", t.text, orList(didYouMean(t.text, []string{"pt100", "pt1000", "ni1000", "nickel", "thermocouple", "ntc", "table"}),
-			"; it is one of pt100, pt1000, ni1000, nickel, thermocouple, ntc, table"))
+		p.fail(
+			t,
+			"%s is no sensor whose curve is known%s",
+			t.text,
+			orList(didYouMean(t.text, []string{"pt100", "pt1000", "ni1000", "nickel", "thermocouple", "ntc", "table"}),
+				"; it is one of pt100, pt1000, ni1000, nickel, thermocouple, ntc, table"),
+		)
 	}
 	p.expect("to", "before the unit that the curve gives")
 	if s.Sensor == Table {
@@ -280,7 +285,13 @@ func (p *parser) tablePairs(s *Curve) {
 		p.expect("=", "between the two values of a table's point")
 		pair.To.Text, pair.To.Value = p.number()
 		if n := len(s.Pairs); n > 0 && pair.From.Value <= s.Pairs[n-1].From.Value {
-			p.report(pair.At, "chain", "%s comes after %s; the left sides of a table rise from point to point", pair.From.Number(), s.Pairs[n-1].From.Number())
+			p.report(
+				pair.At,
+				"chain",
+				"%s comes after %s; the left sides of a table rise from point to point",
+				pair.From.Number(),
+				s.Pairs[n-1].From.Number(),
+			)
 		}
 		s.Pairs = append(s.Pairs, pair)
 		if !p.accept(",") {

@@ -130,8 +130,21 @@ func wrap(text string, c Condition) string {
 // Clauses are an analog input's clauses behind its stages, each as it stands in
 // a sheet.
 func (d *Input) Clauses() []string {
-	bare := &Input{Head: Head{Name: d.Name}, Healthy: d.Healthy, Stale: d.Stale, Frozen: d.Frozen, Unsteady: d.Unsteady, BadAfter: d.BadAfter, GoodAfter: d.GoodAfter, BadAlarm: d.BadAlarm,
-		Skip: d.Skip, Smooth: d.Smooth, Clamp: d.Clamp, Round: d.Round, Ignore: d.Ignore}
+	bare := &Input{
+		Head:      Head{Name: d.Name},
+		Healthy:   d.Healthy,
+		Stale:     d.Stale,
+		Frozen:    d.Frozen,
+		Unsteady:  d.Unsteady,
+		BadAfter:  d.BadAfter,
+		GoodAfter: d.GoodAfter,
+		BadAlarm:  d.BadAlarm,
+		Skip:      d.Skip,
+		Smooth:    d.Smooth,
+		Clamp:     d.Clamp,
+		Round:     d.Round,
+		Ignore:    d.Ignore,
+	}
 	p := &printer{plain: true}
 	p.declaration(bare)
 	return p.lines()[1:]

@@ -238,7 +238,10 @@ func (j *teller) sayValue(e Expr) string {
 				args[i] = "(" + args[i] + ")"
 			}
 		}
-		return "the " + map[string]string{"min": "smallest", "max": "largest", "average": "average", "median": "median", "abs": "size"}[e.Name] + " of " + List(args, "and")
+		return "the " + map[string]string{"min": "smallest", "max": "largest", "average": "average", "median": "median", "abs": "size"}[e.Name] + " of " + List(
+			args,
+			"and",
+		)
 	case *Negate:
 		return "-" + j.sayValue(e.X)
 	case *Paren:

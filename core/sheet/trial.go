@@ -428,7 +428,15 @@ func (c *checker) command(x *CommandClause) {
 		case x.State == "bad":
 			c.errorf(x.ValueAt, "wrong-kind", "an input is pinned to a good value; %s is none", x.State)
 		case !in.Discrete && !x.Value.Quantity().Unit.Comparable(in.Engineering()):
-			c.errorf(x.ValueAt, "unit-mismatch", "%s is in %s and cannot be pinned to %s, which is %s", x.Name.Name, in.Engineering().Describe(), x.Value, inUnit(x.Value.Quantity().Unit))
+			c.errorf(
+				x.ValueAt,
+				"unit-mismatch",
+				"%s is in %s and cannot be pinned to %s, which is %s",
+				x.Name.Name,
+				in.Engineering().Describe(),
+				x.Value,
+				inUnit(x.Value.Quantity().Unit),
+			)
 		}
 	default:
 		o, ok := d.(*Output)
@@ -453,7 +461,15 @@ func (c *checker) inHand(x *CommandClause, o *Output) {
 	case x.Value == nil:
 		c.errorf(x.ValueAt, "wrong-kind", "%s is an analog output; in hand it has a value, such as %s", o.Name, o.Range.To)
 	case !x.Value.Quantity().Unit.Comparable(o.Unit()):
-		c.errorf(x.ValueAt, "unit-mismatch", "%s is in %s and cannot be %s, which is %s", o.Name, o.Unit().Describe(), x.Value, inUnit(x.Value.Quantity().Unit))
+		c.errorf(
+			x.ValueAt,
+			"unit-mismatch",
+			"%s is in %s and cannot be %s, which is %s",
+			o.Name,
+			o.Unit().Describe(),
+			x.Value,
+			inUnit(x.Value.Quantity().Unit),
+		)
 	case !o.covers(x.Value.Quantity().In(o.Unit())):
 		c.errorf(x.ValueAt, "output-range", "%s is outside the range of %s, %s", x.Value, o.Name, o.Range)
 	}
@@ -494,7 +510,14 @@ func (c *checker) expectation(e *Expectation) {
 			if analog {
 				hint = "; write " + e.Name.Name + " between A and B"
 			}
-			c.errorf(e.Name.At, "wrong-kind", "%s is %s; what is on or off is a rule, an alarm, a discrete output or a discrete input%s", e.Name.Name, describe(d), hint)
+			c.errorf(
+				e.Name.At,
+				"wrong-kind",
+				"%s is %s; what is on or off is a rule, an alarm, a discrete output or a discrete input%s",
+				e.Name.Name,
+				describe(d),
+				hint,
+			)
 		}
 		return
 	case isInput && in.Discrete:
@@ -506,7 +529,15 @@ func (c *checker) expectation(e *Expectation) {
 	case err != nil:
 		c.typeError(err)
 	case !e.Low.Unit.Comparable(t.Unit) || !e.High.Unit.Comparable(t.Unit):
-		c.errorf(e.ValueAt, "unit-mismatch", "%s is %s, and its limits are %s and %s", e.Name.Name, inUnit(t.Unit), inUnit(e.Low.Unit), inUnit(e.High.Unit))
+		c.errorf(
+			e.ValueAt,
+			"unit-mismatch",
+			"%s is %s, and its limits are %s and %s",
+			e.Name.Name,
+			inUnit(t.Unit),
+			inUnit(e.Low.Unit),
+			inUnit(e.High.Unit),
+		)
 	case e.Low.In(t.Unit) > e.High.In(t.Unit):
 		c.errorf(e.ValueAt, "syntax", "`between` goes from the lower to the higher end; write %s and %s", e.High, e.Low)
 	}

@@ -154,7 +154,11 @@ func (j *Typer) typeOf(e Expr, asDifference bool) (Type, error) {
 		case *Setpoint:
 			return d.Type(), nil
 		}
-		return Type{}, &typeError{e.At, "wrong-kind", fmt.Sprintf("%s is %s and has no value to compare or add", e.Name, describe(j.names[e.Name]))}
+		return Type{}, &typeError{
+			e.At,
+			"wrong-kind",
+			fmt.Sprintf("%s is %s and has no value to compare or add", e.Name, describe(j.names[e.Name])),
+		}
 	case *Binary:
 		return j.binaryType(e, asDifference)
 	case *Func:
@@ -223,9 +227,23 @@ func (j *Typer) productType(e *Binary, asDifference bool) (Type, error) {
 	case e.Op == '/' && left.Unit.Comparable(right.Unit):
 		return Type{}, nil
 	case e.Op == '/':
-		return Type{}, mismatch(e.R, "%s is %s and %s is %s; a value is divided by a bare number or by one of its own dimension", e.L, inUnit(left.Unit), e.R, inUnit(right.Unit))
+		return Type{}, mismatch(
+			e.R,
+			"%s is %s and %s is %s; a value is divided by a bare number or by one of its own dimension",
+			e.L,
+			inUnit(left.Unit),
+			e.R,
+			inUnit(right.Unit),
+		)
 	}
-	return Type{}, mismatch(e.R, "%s is %s and %s is %s; one of two values that are multiplied is a bare number", e.L, inUnit(left.Unit), e.R, inUnit(right.Unit))
+	return Type{}, mismatch(
+		e.R,
+		"%s is %s and %s is %s; one of two values that are multiplied is a bare number",
+		e.L,
+		inUnit(left.Unit),
+		e.R,
+		inUnit(right.Unit),
+	)
 }
 
 // funcType is the type of the first argument that is no literal, or else of the
@@ -236,7 +254,11 @@ func (j *Typer) funcType(e *Func, asDifference bool) (Type, error) {
 		return Type{}, err
 	}
 	if e.Name == "abs" && first.Unit.Dimension() == unit.Temperature && !first.Difference {
-		return Type{}, mismatch(e.Args[0], "%s is a temperature, and the size of a temperature means nothing; take the size of a difference", e.Args[0])
+		return Type{}, mismatch(
+			e.Args[0],
+			"%s is a temperature, and the size of a temperature means nothing; take the size of a difference",
+			e.Args[0],
+		)
 	}
 	for _, a := range e.Args[1:] {
 		t, err := j.typeOf(a, first.Difference)
@@ -244,9 +266,25 @@ func (j *Typer) funcType(e *Func, asDifference bool) (Type, error) {
 		case err != nil:
 			return Type{}, err
 		case !t.Unit.Comparable(first.Unit):
-			return Type{}, mismatch(a, "%s is %s and %s is %s; %s needs values of one dimension", e.Args[0], inUnit(first.Unit), a, inUnit(t.Unit), e.Name)
+			return Type{}, mismatch(
+				a,
+				"%s is %s and %s is %s; %s needs values of one dimension",
+				e.Args[0],
+				inUnit(first.Unit),
+				a,
+				inUnit(t.Unit),
+				e.Name,
+			)
 		case t.Difference != first.Difference:
-			return Type{}, mismatch(a, "%s is %s and %s is %s; %s needs values of one kind", e.Args[0], first.temperature(), a, t.temperature(), e.Name)
+			return Type{}, mismatch(
+				a,
+				"%s is %s and %s is %s; %s needs values of one kind",
+				e.Args[0],
+				first.temperature(),
+				a,
+				t.temperature(),
+				e.Name,
+			)
 		}
 	}
 	return first, nil

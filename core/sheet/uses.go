@@ -61,7 +61,11 @@ func (j *Job) around(at Place) Declaration {
 		if f.Name != at.File {
 			continue
 		}
-		i, found := slices.BinarySearchFunc(f.Declarations, at.Line, func(d Declaration, line int) int { return cmp.Compare(d.Base().At.Line, line) })
+		i, found := slices.BinarySearchFunc(
+			f.Declarations,
+			at.Line,
+			func(d Declaration, line int) int { return cmp.Compare(d.Base().At.Line, line) },
+		)
 		if !found {
 			i--
 		}

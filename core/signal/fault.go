@@ -76,7 +76,11 @@ func (c *Chain) Explain(f Fault, value float64, at int) string {
 		return c.explainUnhealthy(f, c.Carry(value, at, c.healthyAt))
 	case Overflow:
 		if value > math.MaxInt16 {
-			return fmt.Sprintf("%s counts is more than a signed card gives (32767): %s counts was taken as unsigned", unit.Short(value), unit.Short(value-65536))
+			return fmt.Sprintf(
+				"%s counts is more than a signed card gives (32767): %s counts was taken as unsigned",
+				unit.Short(value),
+				unit.Short(value-65536),
+			)
 		}
 		return fmt.Sprintf("%s counts is less than a signed card gives (-32768)", unit.Short(value))
 	case NoAnswer:
@@ -93,9 +97,17 @@ func (c *Chain) Explain(f Fault, value float64, at int) string {
 	case Stale:
 		return "no reading came for " + unit.FormatDuration(c.stale)
 	case Frozen:
-		return fmt.Sprintf("the reading has stayed within %s for %s: frozen", withUnit(unit.Short(c.frozenWithin), c.Units[c.frozenAt]), unit.FormatDuration(c.frozen))
+		return fmt.Sprintf(
+			"the reading has stayed within %s for %s: frozen",
+			withUnit(unit.Short(c.frozenWithin), c.Units[c.frozenAt]),
+			unit.FormatDuration(c.frozen),
+		)
 	case Unsteady:
-		return fmt.Sprintf("readings spread by more than %s within %s: floating input or loose wire", withUnit(unit.Short(c.unsteadyWidth), c.Units[c.unsteadyAt]), unit.FormatDuration(c.unsteady))
+		return fmt.Sprintf(
+			"readings spread by more than %s within %s: floating input or loose wire",
+			withUnit(unit.Short(c.unsteadyWidth), c.Units[c.unsteadyAt]),
+			unit.FormatDuration(c.unsteady),
+		)
 	}
 	return ""
 }

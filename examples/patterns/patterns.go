@@ -20,8 +20,27 @@ type Pattern struct {
 }
 
 // order is how they are listed: the usual first.
-var order = []string{"start-stop", "two-position", "high-low-alarm", "three-lamps", "lamp-ladder", "proportional", "loop", "lead-lag", "duty-standby", "exclusive-outputs",
-	"run-fail", "pulse-and-wait", "high-rate", "two-of-three", "start-up-hold", "latching-trip", "first-up", "watchdog", "debounce"}
+var order = []string{
+	"start-stop",
+	"two-position",
+	"high-low-alarm",
+	"three-lamps",
+	"lamp-ladder",
+	"proportional",
+	"loop",
+	"lead-lag",
+	"duty-standby",
+	"exclusive-outputs",
+	"run-fail",
+	"pulse-and-wait",
+	"high-rate",
+	"two-of-three",
+	"start-up-hold",
+	"latching-trip",
+	"first-up",
+	"watchdog",
+	"debounce",
+}
 
 // All lists the patterns.
 func All() ([]Pattern, error) {

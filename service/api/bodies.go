@@ -25,7 +25,10 @@ func limitBodies(upload int64) echo.MiddlewareFunc {
 				limit = upload
 			}
 			if r.Body != nil && r.Body != http.NoBody {
-				r.Body = &pacedBody{ReadCloser: http.MaxBytesReader(c.Response(), r.Body, limit), deadline: http.NewResponseController(c.Response()).SetReadDeadline}
+				r.Body = &pacedBody{
+					ReadCloser: http.MaxBytesReader(c.Response(), r.Body, limit),
+					deadline:   http.NewResponseController(c.Response()).SetReadDeadline,
+				}
 			}
 			return next(c)
 		}

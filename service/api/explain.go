@@ -45,9 +45,29 @@ func (s *Server) Explain(ctx context.Context, request ExplainRequestObject) (Exp
 		return nil, err
 	}
 	clock := a.Recording.Clock
-	v := Explain200JSONResponse{Name: a.Name, Kind: a.Kind.String(), Time: clock.FormatMillis(a.At), State: a.StateText(), Since: clock.FormatMillis(a.Since), Because: a.Because, Reasons: append([]int{}, a.Reasons...), Grounds: groundViews(a.Grounds), Misses: []Miss{}}
+	v := Explain200JSONResponse{
+		Name:    a.Name,
+		Kind:    a.Kind.String(),
+		Time:    clock.FormatMillis(a.At),
+		State:   a.StateText(),
+		Since:   clock.FormatMillis(a.Since),
+		Because: a.Because,
+		Reasons: append([]int{}, a.Reasons...),
+		Grounds: groundViews(a.Grounds),
+		Misses:  []Miss{},
+	}
 	for _, m := range a.Misses {
-		v.Misses = append(v.Misses, Miss{Rule: p.Rules[m.Rule].Name, From: clock.Format(m.From), To: clock.Format(m.To), Lasted: unit.FormatDuration(m.To - m.From), Delay: unit.FormatDuration(m.Of), Until: m.Until})
+		v.Misses = append(
+			v.Misses,
+			Miss{
+				Rule:   p.Rules[m.Rule].Name,
+				From:   clock.Format(m.From),
+				To:     clock.Format(m.To),
+				Lasted: unit.FormatDuration(m.To - m.From),
+				Delay:  unit.FormatDuration(m.Of),
+				Until:  m.Until,
+			},
+		)
 	}
 	if a.Next != nil {
 		v.Next = &NextChange{Time: clock.FormatMillis(a.Next.Time), To: a.NextState(), Because: a.NextText}

@@ -60,7 +60,12 @@ func (s *Server) readingOptions(ctx context.Context, j *shelf, p UploadRecording
 	if name == "" {
 		return "", o, refuse(http.StatusUnprocessableEntity, "A recording needs a name.")
 	}
-	o = recording.Options{TimeColumn: text(p.TimeColumn), TimeFormat: text(p.TimeFormat), Sort: p.Sort != nil && *p.Sort, SkipBadRows: p.SkipBadRows != nil && *p.SkipBadRows}
+	o = recording.Options{
+		TimeColumn:  text(p.TimeColumn),
+		TimeFormat:  text(p.TimeFormat),
+		Sort:        p.Sort != nil && *p.Sort,
+		SkipBadRows: p.SkipBadRows != nil && *p.SkipBadRows,
+	}
 	wrong := func(what string, err error) error {
 		return refuse(http.StatusUnprocessableEntity, what+": "+err.Error())
 	}
@@ -193,8 +198,21 @@ func (s *Server) PreviewRecording(ctx context.Context, request PreviewRecordingR
 		return nil, err
 	}
 	u := r.Understood
-	v := PreviewRecording200JSONResponse{Clock: clockView(r.Clock, r.Start), Columns: []PreviewColumn{}, Rows: [][]string{}, Notes: append([]string{}, r.Notes...), Whole: r.Rows < previewed,
-		Understood: Understood{Format: u.Format, Separator: u.Separator, Decimal: u.Decimal, TimeColumn: u.TimeColumn, TimeFormat: u.TimeFormat, Zone: u.Zone}}
+	v := PreviewRecording200JSONResponse{
+		Clock:   clockView(r.Clock, r.Start),
+		Columns: []PreviewColumn{},
+		Rows:    [][]string{},
+		Notes:   append([]string{}, r.Notes...),
+		Whole:   r.Rows < previewed,
+		Understood: Understood{
+			Format:     u.Format,
+			Separator:  u.Separator,
+			Decimal:    u.Decimal,
+			TimeColumn: u.TimeColumn,
+			TimeFormat: u.TimeFormat,
+			Zone:       u.Zone,
+		},
+	}
 	p, err := j.newest(ctx)
 	if err != nil {
 		return nil, err

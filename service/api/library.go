@@ -106,7 +106,14 @@ func (j *shelf) program(ctx context.Context, revision int64) (*program, error) {
 	}
 	_, compiled, found := logic.Check(sheets)
 	if compiled == nil {
-		return nil, &failure{http.StatusUnprocessableEntity, fmt.Sprintf("Revision %d was kept by an earlier version of this program, and has errors by this one; mend them in a new revision.", revision), found}
+		return nil, &failure{
+			http.StatusUnprocessableEntity,
+			fmt.Sprintf(
+				"Revision %d was kept by an earlier version of this program, and has errors by this one; mend them in a new revision.",
+				revision,
+			),
+			found,
+		}
 	}
 	size := int64(64 << 10)
 	for _, s := range sheets {
@@ -242,7 +249,12 @@ func (v *played) size() int64 {
 
 // trace is an input as the rules of a revision see it over a recording, or an
 // analog output as they drive it; nil if the recording does not have the input.
-func (j *shelf) trace(ctx context.Context, revision, recordingID int64, point string, o otherwise) (*recording.Recording, *recording.Column, error) {
+func (j *shelf) trace(
+	ctx context.Context,
+	revision, recordingID int64,
+	point string,
+	o otherwise,
+) (*recording.Recording, *recording.Column, error) {
 	p, err := j.program(ctx, revision)
 	if err != nil {
 		return nil, nil, err

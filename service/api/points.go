@@ -19,7 +19,19 @@ import (
 func pointViews(p *logic.Program) []Point {
 	view := func(d sheet.Declaration, kind PointKind, u string) Point {
 		h := d.Base()
-		v := Point{Name: h.Name, Title: h.Title(), Kind: kind, Unit: u, File: h.At.File, Line: h.At.Line, Text: sheet.PrintDeclaration(d), Notes: []string{}, Chain: []Place{}, Clauses: []string{}, UsedBy: append([]string{}, p.Job.UsedBy(h.Name)...)}
+		v := Point{
+			Name:    h.Name,
+			Title:   h.Title(),
+			Kind:    kind,
+			Unit:    u,
+			File:    h.At.File,
+			Line:    h.At.Line,
+			Text:    sheet.PrintDeclaration(d),
+			Notes:   []string{},
+			Chain:   []Place{},
+			Clauses: []string{},
+			UsedBy:  append([]string{}, p.Job.UsedBy(h.Name)...),
+		}
 		if h.Tag != nil {
 			v.Tag = h.Tag.Text
 		}
@@ -129,8 +141,14 @@ func (s *Server) GetCurve(ctx context.Context, request GetCurveRequestObject) (G
 	}
 	c := in.Chain.Curve(curvePoints)
 	units := in.Chain.Units
-	return GetCurve200JSONResponse{X: append([]float64{}, c.X...), Y: append([]float64{}, c.Y...), XUnit: units[0].Name(), YUnit: units[len(units)-1].Name(),
-		HealthyLow: finite(c.Low), HealthyHigh: finite(c.High)}, nil
+	return GetCurve200JSONResponse{
+		X:           append([]float64{}, c.X...),
+		Y:           append([]float64{}, c.Y...),
+		XUnit:       units[0].Name(),
+		YUnit:       units[len(units)-1].Name(),
+		HealthyLow:  finite(c.Low),
+		HealthyHigh: finite(c.High),
+	}, nil
 }
 
 // GetHistogram counts how often an input was where.
@@ -257,8 +275,20 @@ func (s *Server) Teach(ctx context.Context, request TeachRequestObject) (TeachRe
 	if err != nil {
 		return nil, err
 	}
-	v := Teach200JSONResponse{Input: l.Input, Unit: l.Unit.Name(), Normal: lessonWindow(l.Normal), Trouble: lessonWindow(l.Trouble), Separable: l.Separable, Direction: LessonDirectionRising,
-		Trip: l.Trip, Reset: l.Reset, Hysteresis: l.Hysteresis(), OnDelaySeconds: seconds(l.OnDelay), Margin: l.Margin, Advice: l.Advice}
+	v := Teach200JSONResponse{
+		Input:          l.Input,
+		Unit:           l.Unit.Name(),
+		Normal:         lessonWindow(l.Normal),
+		Trouble:        lessonWindow(l.Trouble),
+		Separable:      l.Separable,
+		Direction:      LessonDirectionRising,
+		Trip:           l.Trip,
+		Reset:          l.Reset,
+		Hysteresis:     l.Hysteresis(),
+		OnDelaySeconds: seconds(l.OnDelay),
+		Margin:         l.Margin,
+		Advice:         l.Advice,
+	}
 	if l.Falling {
 		v.Direction = LessonDirectionFalling
 	}

@@ -127,7 +127,10 @@ func (s *Server) export(work context.Context, f format.Format, r *recording.Reco
 			err = refuse(http.StatusUnprocessableEntity, sentence(err))
 		}
 		if out.left < 0 {
-			err = refuse(http.StatusUnprocessableEntity, fmt.Sprintf("As %s this recording is larger than %d GiB; choose another format.", f, mostExported>>30))
+			err = refuse(
+				http.StatusUnprocessableEntity,
+				fmt.Sprintf("As %s this recording is larger than %d GiB; choose another format.", f, mostExported>>30),
+			)
 		}
 		return nil, errors.Join(err, x.Close())
 	}

@@ -30,7 +30,16 @@ func (s *Server) ListRevisions(ctx context.Context, request ListRevisionsRequest
 }
 
 func revisionView(r store.Revision) Revision {
-	return Revision{Number: r.Number, Title: r.Title, Note: r.Note, Created: r.Time(), Inputs: r.Inputs, Outputs: r.Outputs, Rules: r.Rules, Warnings: r.Warnings}
+	return Revision{
+		Number:   r.Number,
+		Title:    r.Title,
+		Note:     r.Note,
+		Created:  r.Time(),
+		Inputs:   r.Inputs,
+		Outputs:  r.Outputs,
+		Rules:    r.Rules,
+		Warnings: r.Warnings,
+	}
 }
 
 // PushRevision checks a job and keeps it as the next revision.
@@ -71,7 +80,15 @@ func (s *Server) PushRevision(ctx context.Context, request PushRevisionRequestOb
 
 // revisionOf describes a checked job as a revision.
 func (s *Server) revisionOf(job *sheet.Job, note string, warnings int) store.Revision {
-	return store.Revision{Title: job.Title, Note: note, Created: s.now().UnixNano(), Inputs: len(job.Inputs), Outputs: len(job.Outputs), Rules: len(job.Rules), Warnings: warnings}
+	return store.Revision{
+		Title:    job.Title,
+		Note:     note,
+		Created:  s.now().UnixNano(),
+		Inputs:   len(job.Inputs),
+		Outputs:  len(job.Outputs),
+		Rules:    len(job.Rules),
+		Warnings: warnings,
+	}
 }
 
 // plays are the recordings that the trials of a job play: those of the checksums that
@@ -99,7 +116,10 @@ func (j *shelf) plays(ctx context.Context, job *sheet.Job, said *[]Plays) ([]sto
 		for _, p := range *said {
 			id, there := files[p.Checksum]
 			if !there {
-				return nil, refuse(http.StatusUnprocessableEntity, "The recording "+shown(p.Path)+" with the checksum "+p.Checksum+" is not kept here; send it first.")
+				return nil, refuse(
+					http.StatusUnprocessableEntity,
+					"The recording "+shown(p.Path)+" with the checksum "+p.Checksum+" is not kept here; send it first.",
+				)
 			}
 			ids[p.Path] = id
 		}
@@ -129,7 +149,14 @@ func (s *Server) GetRevision(ctx context.Context, request GetRevisionRequestObje
 	if err != nil {
 		return nil, err
 	}
-	answer := GetRevision200JSONResponse{Revision: revisionView(r), Findings: findings(p.found), Sheets: []Sheet{}, Points: pointViews(p.Program), Setpoints: setpointViews(p.Job), Rules: ruleViews(p.Program, false)}
+	answer := GetRevision200JSONResponse{
+		Revision:  revisionView(r),
+		Findings:  findings(p.found),
+		Sheets:    []Sheet{},
+		Points:    pointViews(p.Program),
+		Setpoints: setpointViews(p.Job),
+		Rules:     ruleViews(p.Program, false),
+	}
 	answer.Sheets = sheetViews(sheets)
 	return answer, nil
 }
@@ -155,8 +182,18 @@ func ruleViews(p *logic.Program, phrases bool) []Rule {
 		}
 		d := card.Declaration
 		h := d.Base()
-		v := Rule{Kind: RuleKind(d.Keyword()), Name: h.Name, Title: h.Title(), File: h.At.File, Line: h.At.Line, Text: sheet.PrintDeclaration(d), Sentence: card.Sentence,
-			Calls: append([]string{}, card.Calls...), Delays: append([]string{}, card.Delays...), Points: []RulePoint{}}
+		v := Rule{
+			Kind:     RuleKind(d.Keyword()),
+			Name:     h.Name,
+			Title:    h.Title(),
+			File:     h.At.File,
+			Line:     h.At.Line,
+			Text:     sheet.PrintDeclaration(d),
+			Sentence: card.Sentence,
+			Calls:    append([]string{}, card.Calls...),
+			Delays:   append([]string{}, card.Delays...),
+			Points:   []RulePoint{},
+		}
 		for _, pt := range card.Points {
 			v.Points = append(v.Points, rulePointView(pt))
 		}

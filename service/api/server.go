@@ -80,7 +80,9 @@ func New(c Config) (http.Handler, error) {
 		middleware.Recover(),
 		guard(c.Hosts),
 		middleware.RateLimiterWithConfig(middleware.RateLimiterConfig{
-			Store:               middleware.NewRateLimiterMemoryStoreWithConfig(middleware.RateLimiterMemoryStoreConfig{Rate: rate.Limit(200), Burst: 400}),
+			Store: middleware.NewRateLimiterMemoryStoreWithConfig(
+				middleware.RateLimiterMemoryStoreConfig{Rate: rate.Limit(200), Burst: 400},
+			),
 			IdentifierExtractor: func(c echo.Context) (string, error) { return c.RealIP(), nil },
 			DenyHandler: func(echo.Context, string, error) error {
 				return refuse(http.StatusTooManyRequests, "Too many requests in a short time; wait a second and try again.")
@@ -123,7 +125,10 @@ func guard(hosts []string) echo.MiddlewareFunc {
 		return func(c echo.Context) error {
 			r := c.Request()
 			if !own[r.Host] {
-				return refuse(http.StatusForbidden, "This service does not answer for the host "+shown(r.Host)+"; use the address that it printed when it started.")
+				return refuse(
+					http.StatusForbidden,
+					"This service does not answer for the host "+shown(r.Host)+"; use the address that it printed when it started.",
+				)
 			}
 			origin := r.Header.Get(echo.HeaderOrigin)
 			if origin != "" && origin != "http://"+r.Host || r.Header.Get("Sec-Fetch-Site") == "cross-site" {

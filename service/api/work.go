@@ -113,7 +113,14 @@ func (c *crew) enter(ctx context.Context) error {
 
 // busy refuses a request before which so many wait.
 func (c *crew) busy(before int) error {
-	return refuse(http.StatusServiceUnavailable, fmt.Sprintf("The bench is busy: %d computations are under way, and %d wait before this one. Nothing was done; try again in a while.", c.places, before))
+	return refuse(
+		http.StatusServiceUnavailable,
+		fmt.Sprintf(
+			"The bench is busy: %d computations are under way, and %d wait before this one. Nothing was done; try again in a while.",
+			c.places,
+			before,
+		),
+	)
 }
 
 func (c *crew) leave() {
@@ -157,7 +164,13 @@ func stop(work context.Context) func() error {
 func givenUp(err error, limit time.Duration) error {
 	switch {
 	case errors.Is(err, errTooLong):
-		return refuse(http.StatusServiceUnavailable, fmt.Sprintf("This took longer than %s and was given up; nothing was changed. Ask for less: a part of the recording, or fewer other values.", unit.FormatDuration(int64(limit))))
+		return refuse(
+			http.StatusServiceUnavailable,
+			fmt.Sprintf(
+				"This took longer than %s and was given up; nothing was changed. Ask for less: a part of the recording, or fewer other values.",
+				unit.FormatDuration(int64(limit)),
+			),
+		)
 	case errors.Is(err, errClosing):
 		return refuse(http.StatusServiceUnavailable, "The service is closing; nothing was changed. Ask again once it is back.")
 	}

@@ -84,7 +84,15 @@ func (s *Server) Check(ctx context.Context, request CheckRequestObject) (CheckRe
 	v, err := do(ctx, s.desk, func(work context.Context) (v Check200JSONResponse, err error) {
 		job, program, found := logic.Check(sources)
 		p = program
-		v = Check200JSONResponse{Title: job.Title, Findings: findings(found), Declarations: declaredViews(job, sources), Rules: []Rule{}, Names: namedViews(job, p), Units: unit.Names(), Changes: []Change{}}
+		v = Check200JSONResponse{
+			Title:        job.Title,
+			Findings:     findings(found),
+			Declarations: declaredViews(job, sources),
+			Rules:        []Rule{},
+			Names:        namedViews(job, p),
+			Units:        unit.Names(),
+			Changes:      []Change{},
+		}
 		if err := stop(work)(); err != nil {
 			return v, err
 		}
@@ -229,7 +237,14 @@ func (s *Server) play(ctx context.Context, j *shelf, p *logic.Program, request *
 		if err != nil {
 			return nil, refusal(err)
 		}
-		v := &Play{Clock: clockView(r.Clock, r.Origin), From: seconds(r.Start - r.Origin), To: seconds(r.End - r.Origin), States: append(summaryViews(result), bandStates(result)...), Panels: []PlayedPanel{}, Lanes: []Lane{}}
+		v := &Play{
+			Clock:  clockView(r.Clock, r.Origin),
+			From:   seconds(r.Start - r.Origin),
+			To:     seconds(r.End - r.Origin),
+			States: append(summaryViews(result), bandStates(result)...),
+			Panels: []PlayedPanel{},
+			Lanes:  []Lane{},
+		}
 		if rule := text(request.Rule); rule != "" {
 			if err := drawRule(v, result, rule, request.Pixels); err != nil {
 				return nil, refusal(err)
@@ -489,5 +504,11 @@ func outdated(err error, base int64) error {
 	if !errors.Is(err, store.ErrOutdated) {
 		return err
 	}
-	return refuse(http.StatusConflict, fmt.Sprintf("Somebody has kept a newer revision since you began from revision %d. Nothing was kept, and nothing of yours is lost: look at the difference, and put yours onto theirs.", base))
+	return refuse(
+		http.StatusConflict,
+		fmt.Sprintf(
+			"Somebody has kept a newer revision since you began from revision %d. Nothing was kept, and nothing of yours is lost: look at the difference, and put yours onto theirs.",
+			base,
+		),
+	)
 }

@@ -32,7 +32,9 @@ var (
 )
 
 // ErrName is the error of a name that cannot be a job's.
-var ErrName = errors.New("a job's name is made of small letters, digits, - and _, begins with a letter, is 64 letters long at the most, and is neither api nor assets")
+var ErrName = errors.New(
+	"a job's name is made of small letters, digits, - and _, begins with a letter, is 64 letters long at the most, and is neither api nor assets",
+)
 
 // ShortName makes a job's name of any text, such as a folder's name or a title.
 func ShortName(text string) string {

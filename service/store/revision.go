@@ -55,7 +55,13 @@ type Play struct {
 // play, and returns it with its number. What is the newest one already is not kept
 // again, which kept tells. If base is not 0, that must be the newest one still; else
 // ErrOutdated.
-func (j *Job) AddRevision(ctx context.Context, r Revision, sheets []sheet.Source, plays []Play, base int64) (_ Revision, kept bool, err error) {
+func (j *Job) AddRevision(
+	ctx context.Context,
+	r Revision,
+	sheets []sheet.Source,
+	plays []Play,
+	base int64,
+) (_ Revision, kept bool, err error) {
 	s := j.store
 	size := int64(0)
 	for _, sh := range sheets {

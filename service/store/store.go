@@ -69,7 +69,13 @@ func Open(ctx context.Context, file string, o Options) (s *Store, err error) {
 		}
 	}()
 	writing := url.Values{"_pragma": {
-		"journal_mode(WAL)", "wal_autocheckpoint(0)", "foreign_keys(1)", "synchronous(FULL)", "busy_timeout(10000)", "trusted_schema(0)", "cell_size_check(1)",
+		"journal_mode(WAL)",
+		"wal_autocheckpoint(0)",
+		"foreign_keys(1)",
+		"synchronous(FULL)",
+		"busy_timeout(10000)",
+		"trusted_schema(0)",
+		"cell_size_check(1)",
 	}, "_txlock": {"immediate"}}
 	if s.db, err = connect(file, writing, 1); err != nil {
 		return s, err
@@ -293,14 +299,25 @@ func (s *Store) Room(ctx context.Context, bytes int64) error {
 	}
 	const mib = 1 << 20
 	if used := (pages - free) * size; s.options.Quota > 0 && used+bytes > s.options.Quota {
-		return fmt.Errorf("the store takes %d MiB of the %d MiB that it may, and %d more are needed; delete recordings or revisions, or give it more: %w", used/mib, s.options.Quota/mib, bytes/mib+1, ErrFull)
+		return fmt.Errorf(
+			"the store takes %d MiB of the %d MiB that it may, and %d more are needed; delete recordings or revisions, or give it more: %w",
+			used/mib,
+			s.options.Quota/mib,
+			bytes/mib+1,
+			ErrFull,
+		)
 	}
 	left, err := diskFree(filepath.Dir(s.file))
 	if err != nil {
 		return fmt.Errorf("asking how much room the disk has: %w", err)
 	}
 	if left+free*size < bytes+spare {
-		return fmt.Errorf("the disk has %d MiB left, and %d are needed; delete recordings, or make room: %w", left/mib, (bytes+spare)/mib, ErrFull)
+		return fmt.Errorf(
+			"the disk has %d MiB left, and %d are needed; delete recordings, or make room: %w",
+			left/mib,
+			(bytes+spare)/mib,
+			ErrFull,
+		)
 	}
 	return nil
 }

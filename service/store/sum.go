@@ -51,7 +51,22 @@ func (r *recordingRow) fields() []any {
 }
 
 func (c *columnRow) sum() []byte {
-	return sum(c.ID, c.Recording, c.Position, c.Name, c.Unit, c.Word, c.WordLine, c.WordColumn, c.Readings, c.Min.Valid, bits(c.Min), c.Max.Valid, bits(c.Max), c.Bytes)
+	return sum(
+		c.ID,
+		c.Recording,
+		c.Position,
+		c.Name,
+		c.Unit,
+		c.Word,
+		c.WordLine,
+		c.WordColumn,
+		c.Readings,
+		c.Min.Valid,
+		bits(c.Min),
+		c.Max.Valid,
+		bits(c.Max),
+		c.Bytes,
+	)
 }
 
 func (d *Draft) sum() []byte { return sum(append([]any{d.Job}, d.fields()...)...) }

@@ -48,7 +48,14 @@ type Reader struct {
 // not with the text. The error is a *recording.Error unless reading itself
 // failed.
 func (r Reader) Read(in io.Reader) (*recording.Recording, error) {
-	s := &scan{Source: recording.Source{Name: r.Name, Options: r.Options, Lines: recording.NewLines(in), Skip: recording.Skipper{On: r.Options.SkipBadRows}}}
+	s := &scan{
+		Source: recording.Source{
+			Name:    r.Name,
+			Options: r.Options,
+			Lines:   recording.NewLines(in),
+			Skip:    recording.Skipper{On: r.Options.SkipBadRows},
+		},
+	}
 	rec, err := s.read()
 	return rec, recording.Wrap(r.Name, err)
 }
@@ -257,7 +264,12 @@ func (s *scan) quotedField(begin, quote int) (field []byte, next int, err error)
 		case len(rest) == 0:
 			next = -1
 		case rest[0] != s.separator:
-			return nil, 0, s.Fail(next-1, "%q after a quoted cell, where a %s or the end of the row must stand", recording.Shorten(rest), separators[s.separator])
+			return nil, 0, s.Fail(
+				next-1,
+				"%q after a quoted cell, where a %s or the end of the row must stand",
+				recording.Shorten(rest),
+				separators[s.separator],
+			)
 		}
 		return bytes.TrimSpace(s.quoted), next, nil
 	}

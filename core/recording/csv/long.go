@@ -92,9 +92,22 @@ func (s *scan) longRow(b *recording.LongBuilder, l long, headings []string, fiel
 	}
 	v, word, ok := recording.ParseValue(fields[l.value], s.decimal)
 	if len(fields[l.value]) > 0 && !ok {
-		return s.Fail(starts[l.value], "%q is no reading; a value is a number, a word such as on, off or bad, or nothing", recording.Shorten(fields[l.value]))
+		return s.Fail(
+			starts[l.value],
+			"%q is no reading; a value is a number, a word such as on, off or bad, or nothing",
+			recording.Shorten(fields[l.value]),
+		)
 	}
-	c, err := b.Reading(t, recording.LongReading{Point: string(fields[l.point]), Value: v, Present: len(fields[l.value]) > 0, Unit: optional(l.unit), Quality: optional(l.quality)})
+	c, err := b.Reading(
+		t,
+		recording.LongReading{
+			Point:   string(fields[l.point]),
+			Value:   v,
+			Present: len(fields[l.value]) > 0,
+			Unit:    optional(l.unit),
+			Quality: optional(l.quality),
+		},
+	)
 	if err != nil {
 		return s.Fail(starts[l.point], "%v", err)
 	}

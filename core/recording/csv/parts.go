@@ -78,7 +78,11 @@ func (s *scan) fetch(batch []part) (n int, err error) {
 // readPart reads a part by itself; lines in its error count from its first.
 func (s *scan) readPart(p *part) {
 	times := *s.Times
-	own := &scan{Source: recording.Source{Name: s.Name, Options: s.Options, Lines: recording.LinesOf(p.text), Times: &times}, dialect: s.dialect, timeAt: s.timeAt}
+	own := &scan{
+		Source:  recording.Source{Name: s.Name, Options: s.Options, Lines: recording.LinesOf(p.text), Times: &times},
+		dialect: s.dialect,
+		timeAt:  s.timeAt,
+	}
 	columns := make([]*recording.Column, 0, len(s.columns))
 	for _, c := range s.columns {
 		if c != nil {
@@ -112,7 +116,10 @@ func (s *scan) join(b *recording.Builder, p *part) (repeated int, err error) {
 	switch {
 	case r.Rows > 0 && any && r.Start < last:
 		// The time goes back in its first row, before any error of its own.
-		line := &scan{Source: recording.Source{Name: s.Name, Options: s.Options, Lines: recording.LinesOf(p.text), Times: s.Times, Number: first}, dialect: s.dialect}
+		line := &scan{
+			Source:  recording.Source{Name: s.Name, Options: s.Options, Lines: recording.LinesOf(p.text), Times: s.Times, Number: first},
+			dialect: s.dialect,
+		}
 		if some, err := line.next(); err != nil || !some {
 			return 0, err
 		}

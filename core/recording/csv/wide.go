@@ -155,7 +155,12 @@ func (s *scan) row() (t int64, timeAt int, err error) {
 		}
 		v, word, ok := recording.ParseValue(field, s.decimal)
 		if !ok {
-			return 0, 0, s.Fail(start, "%s: %q is no reading; a cell holds a number, a word such as on, off or bad, or nothing", s.columns[i].Name, recording.Shorten(field))
+			return 0, 0, s.Fail(
+				start,
+				"%s: %q is no reading; a cell holds a number, a word such as on, off or bad, or nothing",
+				s.columns[i].Name,
+				recording.Shorten(field),
+			)
 		}
 		*value = v
 		if word {

@@ -31,7 +31,16 @@ const sniffed = 200
 // Read reads a whole recording as a stream. The error is a *recording.Error
 // unless reading itself failed.
 func (r Reader) Read(in io.Reader) (*recording.Recording, error) {
-	s := &scan{Source: recording.Source{Name: r.Name, Options: r.Options, Lines: recording.NewLines(in), Skip: recording.Skipper{On: r.Options.SkipBadRows}}, index: map[string]int{}, names: map[string]bool{}}
+	s := &scan{
+		Source: recording.Source{
+			Name:    r.Name,
+			Options: r.Options,
+			Lines:   recording.NewLines(in),
+			Skip:    recording.Skipper{On: r.Options.SkipBadRows},
+		},
+		index: map[string]int{},
+		names: map[string]bool{},
+	}
 	rec, err := s.read()
 	return rec, recording.Wrap(r.Name, err)
 }
@@ -181,7 +190,12 @@ func (s *scan) parse() error {
 			p.at++
 		}
 		if p.kind = d.PeekKind(); p.kind == '{' || p.kind == '[' {
-			return s.Fail(p.at, "%s holds another %s; a reading is a number, a word or null", p.key, map[jsontext.Kind]string{'{': "object", '[': "list"}[p.kind])
+			return s.Fail(
+				p.at,
+				"%s holds another %s; a reading is a number, a word or null",
+				p.key,
+				map[jsontext.Kind]string{'{': "object", '[': "list"}[p.kind],
+			)
 		}
 		value, err := d.ReadToken()
 		if err != nil {
@@ -246,7 +260,12 @@ func (s *scan) reading(p pair) (v float64, word, present bool, err error) {
 	}
 	v, word, ok := recording.ParseValue(p.value, '.')
 	if !ok {
-		return 0, false, false, s.Fail(p.at, "%s: %q is no reading; it is a number, a word such as on, off or bad, or null", p.key, recording.Shorten(p.value))
+		return 0, false, false, s.Fail(
+			p.at,
+			"%s: %q is no reading; it is a number, a word such as on, off or bad, or null",
+			p.key,
+			recording.Shorten(p.value),
+		)
 	}
 	return v, word && p.kind == '"', true, nil
 }

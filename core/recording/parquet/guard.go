@@ -118,7 +118,11 @@ func (s *scan) soundChunk(in io.ReaderAt, size int64, meta *format.ColumnMetaDat
 		case p.packed < 0 || p.unpacked < 0 || p.values < 0 || p.levels < 0 || p.packed > end-at || p.levels > p.packed:
 			return 0, errCut
 		case p.values > mostInPage:
-			return 0, fmt.Errorf("a page says that it holds %d values; at most %d are read in one, so write it with smaller pages", p.values, mostInPage)
+			return 0, fmt.Errorf(
+				"a page says that it holds %d values; at most %d are read in one, so write it with smaller pages",
+				p.values,
+				mostInPage,
+			)
 		case p.unpacked > max(largestPage, pagePacking*p.packed):
 			return 0, fmt.Errorf("a page of %d bytes says that it unpacks to %d; write it with smaller pages", p.packed, p.unpacked)
 		case p.dictionary && p.values > p.unpacked:

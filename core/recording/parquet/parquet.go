@@ -422,7 +422,11 @@ func (s *scan) value(c *pq.Column, v pq.Value) (x float64, word, present bool, e
 		}
 		var ok bool
 		if x, word, ok = recording.ParseValue(v.ByteArray(), '.'); !ok {
-			return 0, false, false, s.fail("%s: %q is no reading; it is a number, or a word such as on, off or bad", c.Name(), recording.Shorten(v.ByteArray()))
+			return 0, false, false, s.fail(
+				"%s: %q is no reading; it is a number, or a word such as on, off or bad",
+				c.Name(),
+				recording.Shorten(v.ByteArray()),
+			)
 		}
 	default:
 		return 0, false, false, s.fail("the column %s is of a kind that is no reading", c.Name())
@@ -558,9 +562,20 @@ func (s *scan) readLong(at map[string]int) (*recording.Recording, error) {
 		for i, t := range times {
 			if last, any := b.Last(); any && t < last && !s.Options.Sort {
 				clock := s.times.Clock()
-				return nil, s.fail("the time goes back in row %d of its group, from %s to %s; sort the rows by time", i+1, clock.Full(last), clock.Full(t))
+				return nil, s.fail(
+					"the time goes back in row %d of its group, from %s to %s; sort the rows by time",
+					i+1,
+					clock.Full(last),
+					clock.Full(t),
+				)
 			}
-			r := recording.LongReading{Point: texts["point"][i], Value: values.Values[i], Present: values.Missing == nil || !values.Missing[i], Unit: texts["unit"][i], Quality: texts["quality"][i]}
+			r := recording.LongReading{
+				Point:   texts["point"][i],
+				Value:   values.Values[i],
+				Present: values.Missing == nil || !values.Missing[i],
+				Unit:    texts["unit"][i],
+				Quality: texts["quality"][i],
+			}
 			if _, err := b.Reading(t, r); err != nil {
 				return nil, s.fail("row %d: %v", i+1, err)
 			}

@@ -47,9 +47,20 @@ const sniffed = 200
 // unless reading itself failed.
 func (r Reader) Read(in io.Reader) (*recording.Recording, error) {
 	if r.Options.Pattern == nil {
-		return nil, &recording.Error{File: r.Name, Text: "a text capture is read by a pattern, and none was given; write one with a group for each point, such as DO=(?P<oxygen>\\S+)"}
+		return nil, &recording.Error{
+			File: r.Name,
+			Text: "a text capture is read by a pattern, and none was given; write one with a group for each point, such as DO=(?P<oxygen>\\S+)",
+		}
 	}
-	s := &scan{Source: recording.Source{Name: r.Name, Options: r.Options, Lines: recording.NewLines(in), Skip: recording.Skipper{On: r.Options.SkipBadRows}}, timeAt: -1}
+	s := &scan{
+		Source: recording.Source{
+			Name:    r.Name,
+			Options: r.Options,
+			Lines:   recording.NewLines(in),
+			Skip:    recording.Skipper{On: r.Options.SkipBadRows},
+		},
+		timeAt: -1,
+	}
 	rec, err := s.read()
 	return rec, recording.Wrap(r.Name, err)
 }
@@ -101,7 +112,10 @@ func (s *scan) begin() error {
 	case len(s.columns) == 0:
 		return &recording.Error{File: s.Name, Text: "the pattern names no point; write a group for each, such as (?P<oxygen>\\S+)"}
 	case s.timeAt < 0 && s.Options.Every <= 0:
-		return &recording.Error{File: s.Name, Text: "the pattern has no group named time, and nothing says how far apart the lines are; add (?P<time>…), or give the time between lines"}
+		return &recording.Error{
+			File: s.Name,
+			Text: "the pattern has no group named time, and nothing says how far apart the lines are; add (?P<time>…), or give the time between lines",
+		}
 	}
 	if err := namer.Unused(s.Name, s.columns); err != nil {
 		return err
@@ -212,7 +226,13 @@ func (s *scan) row(c capture) error {
 		}
 		v, word, ok := recording.ParseValue(c.line[a:b], '.')
 		if !ok {
-			return s.fail(c, a, "%s: %q is no reading; it is a number, or a word such as on, off or bad", s.columns[i].Name, recording.Shorten(c.line[a:b]))
+			return s.fail(
+				c,
+				a,
+				"%s: %q is no reading; it is a number, or a word such as on, off or bad",
+				s.columns[i].Name,
+				recording.Shorten(c.line[a:b]),
+			)
 		}
 		s.cells[i] = recording.Cell{Value: v, Present: true}
 		if word {
@@ -226,11 +246,19 @@ func (s *scan) row(c capture) error {
 
 func (s *scan) finish() (*recording.Recording, error) {
 	if s.builder.Rows() == 0 && s.unmatched > 0 && len(s.Skip.Notes()) == 0 {
-		return nil, &recording.Error{File: s.Name, Line: s.firstAt, Column: 1, Text: fmt.Sprintf("the pattern matches no line of the file; the first is %q", s.first)}
+		return nil, &recording.Error{
+			File:   s.Name,
+			Line:   s.firstAt,
+			Column: 1,
+			Text:   fmt.Sprintf("the pattern matches no line of the file; the first is %q", s.first),
+		}
 	}
 	rec, err := s.Done(s.builder, 0, recording.Understood{Format: "text capture"}, "the file is empty")
 	if err == nil && s.unmatched > 0 {
-		rec.Notes = append(rec.Notes, fmt.Sprintf("lines that the pattern does not match: %d; the first is line %d, %q", s.unmatched, s.firstAt, s.first))
+		rec.Notes = append(
+			rec.Notes,
+			fmt.Sprintf("lines that the pattern does not match: %d; the first is line %d, %q", s.unmatched, s.firstAt, s.first),
+		)
 	}
 	return rec, err
 }
