@@ -3,9 +3,13 @@ package cli
 import (
 	"bytes"
 	"encoding/json"
+	"go/ast"
+	"go/parser"
+	"go/token"
 	"os"
 	"path/filepath"
 	"regexp"
+	"slices"
 	"strings"
 	"testing"
 
@@ -70,7 +74,6 @@ func TestFindingsInTheDocs(t *testing.T) {
 	assert.Equal(t, []string{"error size"}, checked(t, frame+strings.Repeat("#\n", sheet.MaxSize/2+1), recording))
 
 	known := map[string]bool{}
-	codes := regexp.MustCompile(`"([a-z]+(?:-[a-z]+)*)", (?:"|` + "`" + `)|Code: +"([a-z-]+)"|typeError\{[^"]*"([a-z-]+)"`)
 	for _, pattern := range []string{"../core/sheet/*.go", "../core/logic/check.go", "../core/bench/untried.go", "check.go"} {
 		files, err := filepath.Glob(pattern)
 		require.NoError(t, err)
@@ -78,22 +81,48 @@ func TestFindingsInTheDocs(t *testing.T) {
 			if strings.HasSuffix(file, "_test.go") {
 				continue
 			}
-			source, err := os.ReadFile(file)
-			require.NoError(t, err)
-			for _, line := range strings.Split(string(source), "\n") {
-				if !strings.Contains(line, "errorf(") && !strings.Contains(line, "warnf(") && !strings.Contains(line, "report(") && !strings.Contains(line, "Code:") && !strings.Contains(line, "n.add(") && !strings.Contains(line, "typeError{") {
-					continue
-				}
-				for _, m := range codes.FindAllStringSubmatch(line, -1) {
-					if code := m[1] + m[2] + m[3]; code != "internal" {
-						known[code] = true
-						assert.True(t, sections[code], "docs/findings.md has no section %s, of %s", code, file)
-					}
-				}
+			for _, code := range codes(t, file) {
+				known[code] = true
+				assert.True(t, sections[code], "docs/findings.md has no section %s, of %s", code, file)
 			}
 		}
 	}
 	for section := range sections {
 		assert.True(t, known[section], "docs/findings.md has a section %s, and nothing is found by that name", section)
 	}
+}
+
+// codes are those of the findings that a file makes: in calls that report them, and in
+// findings and type errors.
+func codes(t *testing.T, file string) (all []string) {
+	form := regexp.MustCompile(`^"([a-z]+(?:-[a-z]+)*)"$`)
+	add := func(exprs ...ast.Expr) {
+		for _, x := range exprs {
+			if lit, is := x.(*ast.BasicLit); is {
+				if m := form.FindStringSubmatch(lit.Value); m != nil && m[1] != "internal" {
+					all = append(all, m[1])
+				}
+			}
+		}
+	}
+	parsed, err := parser.ParseFile(token.NewFileSet(), file, nil, 0)
+	require.NoError(t, err)
+	ast.Inspect(parsed, func(n ast.Node) bool {
+		switch n := n.(type) {
+		case *ast.CallExpr:
+			if f, is := n.Fun.(*ast.SelectorExpr); is && slices.Contains([]string{"errorf", "warnf", "report", "add"}, f.Sel.Name) {
+				add(n.Args[:max(0, len(n.Args)-1)]...) // the last is the text, or a part of it
+			}
+		case *ast.KeyValueExpr:
+			if key, is := n.Key.(*ast.Ident); is && key.Name == "Code" {
+				add(n.Value)
+			}
+		case *ast.CompositeLit:
+			if kind, is := n.Type.(*ast.Ident); is && kind.Name == "typeError" {
+				add(n.Elts...)
+			}
+		}
+		return true
+	})
+	return all
 }
