@@ -163,48 +163,6 @@ func (c *compiler) fail(err error) {
 	}
 }
 
-func (c *compiler) rule(r *sheet.Rule) {
-	if r.Alarm != nil && r.Alarm.OfInput != nil {
-		c.patient = 1
-		defer func() { c.patient = 0 }()
-	}
-	of, _ := c.p.Find(r.Name)
-	rule := c.p.RuleOf(of)
-	c.of = c.p.number(of)
-	inner, delay := r.OnCondition()
-	on := c.condition(onWhen, inner)
-	node := Rule{Name: r.Name, on: on, trip: on, off: -1, alarm: int32(c.p.Index(AlarmKind, r.Name)), latch: r.Latch != nil, reset: -1,
-		pulse: c.clause(r.Pulse), restraints: restraints{minimumOn: c.clause(r.MinimumOn), minimumOff: c.clause(r.MinimumOff)}}
-	node.permissive, node.interlock = c.guard(&r.Guard)
-	if delay != nil {
-		c.part(onDelay, printText(delay.String()), func() {
-			node.on = c.addCond(condNode{op: condFor, a: on, b: c.duration(delay)})
-		})
-	}
-	node.turnOn = node.on
-	var lapsed int32
-	c.part(letGo, printText(""), func() { lapsed = c.addCond(condNode{op: condNot, a: on}) })
-	node.turnOff = lapsed
-	switch {
-	case r.OffWhen != nil:
-		c.part("off when", c.printOf(r.OffWhen.Condition), func() {
-			node.off = c.cond(r.OffWhen.Condition)
-			node.turnOff = node.off
-			held := c.addCond(condNode{op: condNot, a: node.off})
-			node.turnOn = c.addCond(c.terms(condAnd, []int32{node.on, held}))
-		})
-	case r.OffAfter != nil:
-		c.part(offAfter, printText(r.OffAfter.Duration.String()), func() {
-			node.turnOff = c.addCond(condNode{op: condForStrict, a: lapsed, b: c.duration(r.OffAfter.Duration)})
-		})
-	}
-	if r.Reset != nil {
-		node.reset = c.condition("reset when", r.Reset.Condition)
-	}
-	c.part("", 0, func() { node.node = c.addCond(condNode{op: condRule, a: int32(rule)}) })
-	c.p.Rules[rule] = node
-}
-
 // guard compiles what permits and what interlocks; -1 for none.
 func (c *compiler) guard(g *sheet.Guard) (permissive, interlock int32) {
 	permissive, interlock = -1, -1

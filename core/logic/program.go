@@ -96,24 +96,6 @@ type Setting struct {
 	Value unit.Quantity
 }
 
-// A Rule of a Program, as the places of its conditions and durations; -1 for
-// one that it does not have.
-type Rule struct {
-	Name    string
-	node    int32 // the condition that is its state
-	on      int32 // `on when`, with its delay
-	trip    int32 // `on when` without its delay: the on-condition
-	off     int32 // `off when`
-	turnOn  int32 // what a rule that is off looks at
-	turnOff int32 // what a rule that is on looks at
-
-	alarm int32 // whose condition it is, or -1
-	latch bool
-	reset int32
-	pulse int32
-	restraints
-}
-
 // restraints are what holds a rule or an output back: conditions and durations, or -1.
 type restraints struct {
 	permissive, interlock int32

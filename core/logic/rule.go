@@ -1,5 +1,7 @@
 package logic
 
+import "rectura/core/sheet"
+
 // A Hold is what holds a rule or an output back although its conditions, or its
 // callers, would turn it.
 type Hold uint8
@@ -12,6 +14,66 @@ const (
 	ByPermissive
 	BySettling // its interlock is unknown, and the job settles
 )
+
+// A Rule of a Program, as the places of its conditions and durations; -1 for
+// one that it does not have.
+type Rule struct {
+	Name    string
+	node    int32 // the condition that is its state
+	on      int32 // `on when`, with its delay
+	trip    int32 // `on when` without its delay: the on-condition
+	off     int32 // `off when`
+	turnOn  int32 // what a rule that is off looks at
+	turnOff int32 // what a rule that is on looks at
+
+	alarm int32 // whose condition it is, or -1
+	latch bool
+	reset int32
+	pulse int32
+	restraints
+}
+
+func (c *compiler) rule(r *sheet.Rule) {
+	if r.Alarm != nil && r.Alarm.OfInput != nil {
+		c.patient = 1
+		defer func() { c.patient = 0 }()
+	}
+	of, _ := c.p.Find(r.Name)
+	rule := c.p.RuleOf(of)
+	c.of = c.p.number(of)
+	inner, delay := r.OnCondition()
+	on := c.condition(onWhen, inner)
+	node := Rule{Name: r.Name, on: on, trip: on, off: -1, alarm: int32(c.p.Index(AlarmKind, r.Name)), latch: r.Latch != nil, reset: -1,
+		pulse: c.clause(r.Pulse), restraints: restraints{minimumOn: c.clause(r.MinimumOn), minimumOff: c.clause(r.MinimumOff)}}
+	node.permissive, node.interlock = c.guard(&r.Guard)
+	if delay != nil {
+		c.part(onDelay, printText(delay.String()), func() {
+			node.on = c.addCond(condNode{op: condFor, a: on, b: c.duration(delay)})
+		})
+	}
+	node.turnOn = node.on
+	var lapsed int32
+	c.part(letGo, printText(""), func() { lapsed = c.addCond(condNode{op: condNot, a: on}) })
+	node.turnOff = lapsed
+	switch {
+	case r.OffWhen != nil:
+		c.part("off when", c.printOf(r.OffWhen.Condition), func() {
+			node.off = c.cond(r.OffWhen.Condition)
+			node.turnOff = node.off
+			held := c.addCond(condNode{op: condNot, a: node.off})
+			node.turnOn = c.addCond(c.terms(condAnd, []int32{node.on, held}))
+		})
+	case r.OffAfter != nil:
+		c.part(offAfter, printText(r.OffAfter.Duration.String()), func() {
+			node.turnOff = c.addCond(condNode{op: condForStrict, a: lapsed, b: c.duration(r.OffAfter.Duration)})
+		})
+	}
+	if r.Reset != nil {
+		node.reset = c.condition("reset when", r.Reset.Condition)
+	}
+	c.part("", 0, func() { node.node = c.addCond(condNode{op: condRule, a: int32(rule)}) })
+	c.p.Rules[rule] = node
+}
 
 // A pulse is where a rule with `pulse` stands.
 type pulse uint8

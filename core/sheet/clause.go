@@ -34,31 +34,6 @@ func (h *Head) rowsWith(point bool, own ...row) []row {
 	return append(append(rows, notes), own...)
 }
 
-// rows are the clauses that rules and outputs share.
-func (g *Guard) rows() []row {
-	interlock := row{keyword: "interlock",
-		read: func(p *parser, c Clause) {
-			unless := p.oneOf("the word before the condition", "when", "unless") == "unless"
-			g.Interlock = &Interlock{ConditionClause{c, p.condition()}, unless}
-		},
-		print: func(p *printer) {
-			if i := g.Interlock; i != nil && i.Unless {
-				p.condition("interlock unless", &i.ConditionClause)
-			} else if i != nil {
-				p.condition("interlock when", &i.ConditionClause)
-			}
-		},
-		condition: func() *ConditionClause {
-			if g.Interlock == nil {
-				return nil
-			}
-			return &g.Interlock.ConditionClause
-		}}
-	return []row{conditionRow("permissive when", &g.Permissive), interlock,
-		durationRow("minimum on", &g.MinimumOn).called("minimum on"),
-		durationRow("minimum off", &g.MinimumOff).called("minimum off")}
-}
-
 func conditionRow(keyword string, to **ConditionClause) row {
 	return row{keyword: keyword,
 		read:      func(p *parser, c Clause) { *to = &ConditionClause{c, p.condition()} },

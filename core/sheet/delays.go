@@ -34,21 +34,6 @@ func (j *Job) SayDelay(d Delay) string {
 	return d.What + " " + (&teller{Job: j}).sayDuration(d.Duration)
 }
 
-// delays are those that stand in the conditions of a rule.
-func (r *Rule) delays() (all []Delay) {
-	if r.OnWhen != nil {
-		if _, delay := r.OnCondition(); delay != nil {
-			all = append(all, Delay{"on-delay", delay})
-		}
-	}
-	if r.OffWhen != nil {
-		if f, ok := ungroup(r.OffWhen.Condition).(*For); ok && f.Crossing() == nil {
-			all = append(all, Delay{"off-delay", f.Duration})
-		}
-	}
-	return all
-}
-
 // Calls are the outputs that a declaration calls.
 func Calls(d Declaration) []*Call {
 	switch d := d.(type) {

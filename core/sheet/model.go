@@ -317,102 +317,10 @@ type Setpoint struct {
 // Type is the unit of the setpoint's value.
 func (s *Setpoint) Type() Type { return Type{s.Value.Quantity().Unit, s.Difference} }
 
-// Guard is what rules and outputs have in common: what must be true to turn on,
-// what forces off, and how long a state is kept at least.
-type Guard struct {
-	Permissive *ConditionClause
-	Interlock  *Interlock
-	MinimumOn  *DurationClause
-	MinimumOff *DurationClause
-}
-
-// Interlock is `interlock when C` or `interlock unless C`.
-type Interlock struct {
-	ConditionClause
-	Unless bool
-}
-
 // WordClause is a clause whose argument is one of a few words.
 type WordClause struct {
 	Clause
 	Word string
-}
-
-// A Rule is when to call for outputs, and when to stop calling.
-type Rule struct {
-	Head
-	OnWhen   *ConditionClause
-	OffWhen  *ConditionClause
-	OffAfter *DurationClause
-	Pulse    *DurationClause
-	Latch    *Clause
-	Reset    *ConditionClause // `reset when`
-	Guard
-	Call *CallClause
-
-	Alarm *Alarm // whose conditions these are, or nil
-}
-
-// conditions are all those of the rule, as they stand in its clauses.
-func (r *Rule) conditions() []*ConditionClause { return conditionsOf(r.rows()) }
-
-// Calls lists what the rule calls.
-func (r *Rule) Calls() []*Call {
-	if r.Call == nil {
-		return nil
-	}
-	return r.Call.Calls
-}
-
-// namesIn calls f for every name that a rule's clauses refer to: of inputs,
-// derived values and setpoints in its conditions, and of the outputs that it
-// calls.
-func (j *Job) namesIn(r *Rule, f func(name string)) {
-	add := func(n *Name) { f(n.Name) }
-	for _, c := range r.conditions() {
-		ConditionNames(c.Condition, add)
-	}
-	for _, x := range r.Calls() {
-		f(x.Output.Name)
-		if x.Value != nil {
-			Names(x.Value, add)
-		}
-	}
-}
-
-// SignalsOf lists the inputs that a rule depends on, through derived values and
-// other rules too, each once.
-func (j *Job) SignalsOf(r *Rule) []string {
-	var signals []string
-	seen := map[string]bool{}
-	var visit func(name string)
-	visit = func(name string) {
-		if seen[name] {
-			return
-		}
-		seen[name] = true
-		switch d := j.names[name].(type) {
-		case *Input:
-			signals = append(signals, name)
-		case *Derived:
-			Names(d.Value, func(n *Name) { visit(n.Name) })
-		}
-		if other := j.RuleOf(name); other != nil {
-			j.namesIn(other, visit)
-		}
-	}
-	j.namesIn(r, visit)
-	return signals
-}
-
-// OnCondition is `on when` without an outermost `for`, and that `for` (nil if
-// there is none). Parentheses round the whole are left aside. The `for` of a
-// crossing belongs to that.
-func (r *Rule) OnCondition() (Condition, *Duration) {
-	if f, ok := ungroup(r.OnWhen.Condition).(*For); ok && f.Crossing() == nil {
-		return f.X, f.Duration
-	}
-	return r.OnWhen.Condition, nil
 }
 
 // ConditionClause is `on when C` or `off when C`.
@@ -429,9 +337,6 @@ func (*Input) Keyword() string { return "input" }
 
 // Keyword is the word that the declaration begins with.
 func (*Derived) Keyword() string { return "derived" }
-
-// Keyword is the word that the declaration begins with.
-func (*Rule) Keyword() string { return "rule" }
 
 // Keyword is the word that the declaration begins with.
 func (s *Setpoint) Keyword() string {

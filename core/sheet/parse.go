@@ -389,25 +389,6 @@ func (d *Setpoint) rows() []row {
 	return d.rowsWith(false, rangeRow("allow", &d.Allow))
 }
 
-func (p *parser) rule(h Head) Declaration {
-	d := &Rule{Head: h}
-	p.name(&d.Head)
-	return d
-}
-
-func (d *Rule) words() []string { return []string{d.Name, d.label()} }
-
-func (d *Rule) rows() []row {
-	return d.rowsWith(false, append(append([]row{
-		conditionRow("on when", &d.OnWhen),
-		conditionRow("off when", &d.OffWhen),
-		durationRow("off after", &d.OffAfter).called("off after"),
-		durationRow("pulse", &d.Pulse).called("pulse"),
-		flagRow("latch", &d.Latch),
-		conditionRow("reset when", &d.Reset),
-	}, d.Guard.rows()...), callRow(&d.Call))...)
-}
-
 // number reads a number, with the minus that may belong to it.
 func (p *parser) number() (text string, value float64) {
 	if p.accept("-") {

@@ -150,14 +150,6 @@ func (d *Input) Clauses() []string {
 	return p.lines()[1:]
 }
 
-// Clauses are what permits and interlocks, and the minimum times, each as it
-// stands in a sheet.
-func (g *Guard) Clauses() []string {
-	p := &printer{plain: true}
-	p.rows(g.rows())
-	return p.lines()
-}
-
 // lines are what is printed, without indents and empty lines.
 func (p *printer) lines() []string {
 	var all []string

@@ -31,67 +31,6 @@ func (j *teller) tell(d Declaration) string {
 	return ""
 }
 
-// sayRule says a rule as it reads aloud, with the labels of points and the
-// numbers of setpoints filled in: "Call Standby blower when Raceway 1 dissolved
-// oxygen is below Low oxygen (6.0 mg/L) for 45 s. Stop when that lets go."
-func (j *teller) sayRule(r *Rule) string {
-	if r.OnWhen == nil {
-		return ""
-	}
-	what := "On"
-	if calls := r.Calls(); len(calls) > 0 {
-		what = "Call " + j.sayCalls(calls)
-	}
-	return j.sentence(r, what)
-}
-
-// sentence says when a rule is on, and what it does then.
-func (j *teller) sentence(r *Rule, what string) string {
-	s := what + " when " + j.say(r.OnWhen.Condition) + "."
-	on, _ := r.OnCondition()
-	switch {
-	case Momentary(on) && r.OffAfter != nil:
-		s += " Stop " + j.sayDuration(r.OffAfter.Duration) + " after that."
-	case Momentary(on) && r.Pulse != nil:
-		s += " Stop after " + j.sayDuration(r.Pulse.Duration) + "."
-	case r.OffWhen != nil:
-		s += " Stop when " + j.say(r.OffWhen.Condition) + "."
-	case r.OffAfter != nil:
-		s += " Stop once that has been over for " + j.sayDuration(r.OffAfter.Duration) + "."
-	case r.Pulse != nil:
-		s += " Stop after " + j.sayDuration(r.Pulse.Duration) + ", and wait until that has let go."
-	case r.Latch != nil && r.Reset != nil:
-		s += " Stay until reset, by a person or when " + j.say(r.Reset.Condition) + ", after that has let go."
-	case r.Latch != nil:
-		s += " Stay until a person resets it, after that has let go."
-	default:
-		s += " Stop when that lets go."
-	}
-	return s + j.sayGuard(&r.Guard)
-}
-
-// sayGuard says what permits, interlocks and how long a state is kept.
-func (j *teller) sayGuard(g *Guard) string {
-	s := ""
-	if g.Permissive != nil {
-		s += " Permitted to turn on when " + j.say(g.Permissive.Condition) + "."
-	}
-	if i := g.Interlock; i != nil {
-		word := "when"
-		if i.Unless {
-			word = "unless"
-		}
-		s += " Interlocked, and off at once, " + word + " " + j.say(i.Condition) + "."
-	}
-	if g.MinimumOn != nil {
-		s += " On for at least " + j.sayDuration(g.MinimumOn.Duration) + "."
-	}
-	if g.MinimumOff != nil {
-		s += " Off for at least " + j.sayDuration(g.MinimumOff.Duration) + "."
-	}
-	return s
-}
-
 // title is how a sentence names a declaration.
 func (j *teller) title(name string) string {
 	if d := j.Lookup(name); d != nil {
