@@ -211,6 +211,23 @@ func TestAskingALane(t *testing.T) {
 	run(t, ctx, chromedp.SendKeys(chromedp.CSS(`[role=group]`), kb.ArrowDown), chromedp.WaitVisible(`//*[@data-testid="why"]//b[text()="drum"]`))
 }
 
+// Of several jobs one is chosen, and the pages are of that.
+func TestSeveralJobs(t *testing.T) {
+	ctx := browser(t)
+	address := startDemo(t)
+	run(t, ctx, chromedp.Navigate(address.String()), chromedp.WaitVisible(change))
+	assert.False(t, value[bool](t, ctx, `!!document.querySelector('button[aria-label=Job]')`), "one job needs no menu")
+	_, err := chromedp.Run(ctx, chromedp.Evaluate[bool](`fetch('/api/jobs/hut', { method: 'PUT' }).then(() => fetch('/api/jobs/hut/revisions', { method: 'POST', headers: { 'Content-Type': 'application/json' },
+		body: JSON.stringify({ sheets: [{ name: 'a.rct', text: 'job "Hut"\ninput hatch discrete\n' }] }) })).then(() => (window.pushed = true)); true`))
+	require.NoError(t, err)
+	run(t, ctx, poll(`window.pushed === true`))
+	address.Path, address.RawQuery = "/points", ""
+	run(t, ctx, chromedp.Navigate(address.String()), chromedp.WaitVisible(chromedp.CSS(`[data-job=hut]`)), chromedp.Click(chromedp.CSS(`[data-job=hut]`)),
+		chromedp.WaitVisible(chromedp.CSS(`[data-point=hatch]`)), poll(`location.pathname === '/hut/points'`))
+	run(t, ctx, chromedp.Focus(chromedp.CSS(`button[aria-label=Job]`)), chromedp.KeyEvent(kb.Enter), chromedp.WaitVisible(`//*[@role="option"][contains(., "Fennick")]`),
+		chromedp.Click(`//*[@role="option"][contains(., "Fennick")]`), chromedp.WaitVisible(change), poll(`location.pathname === '/hatchery/bench'`))
+}
+
 // On a phone names and values stand above the strips, and nothing is wider than the
 // window; a touch on a lane asks it.
 func TestPhone(t *testing.T) {

@@ -6,7 +6,7 @@ import (
 	"rectura/core/unit"
 )
 
-// An Role is what passing a point does to its rule.
+// A Role is what passing a point does to its rule.
 type Role uint8
 
 // The roles.
