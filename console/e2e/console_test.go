@@ -241,13 +241,11 @@ func TestPhone(t *testing.T) {
 	name := value[[]float64](t, ctx, `(() => { const p = document.querySelector('[data-panel=oxygen]'); const c = p.querySelector('canvas').getBoundingClientRect(); const n = p.querySelector('span').getBoundingClientRect(); return [n.bottom, c.top, c.width]; })()`)
 	assert.LessOrEqual(t, name[0], name[1]+1, "the name stands above its strip")
 	assert.Greater(t, name[2], 320.0, "which has the width")
-	picture(t, ctx, "phone-bench.png")
 	run(t, ctx, chromedp.Click(chromedp.CSS(`[data-lane=low_inflow] [data-name]`)), chromedp.Click(change), chromedp.WaitVisible(chromedp.CSS(`[data-testid=cursor]`)))
 
 	address.Path, address.RawQuery = "/hatchery/rules", "rule=standby_blower"
 	run(t, ctx, chromedp.Navigate(address.String()), rulesDrawn("standby_blower"))
 	assert.Empty(t, value[[]string](t, ctx, within))
-	picture(t, ctx, "phone-rules.png")
 }
 
 func TestOtherValues(t *testing.T) {
