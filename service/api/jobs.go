@@ -29,20 +29,8 @@ func (s *Server) ListJobs(ctx context.Context, _ ListJobsRequestObject) (ListJob
 }
 
 func jobView(ctx context.Context, j *store.Job) (Job, error) {
-	v := Job{Name: j.Name, Created: j.Time()}
-	revisions, err := j.Revisions(ctx)
-	if err != nil {
-		return v, err
-	}
-	recordings, err := j.Recordings(ctx)
-	if err != nil {
-		return v, err
-	}
-	v.Revisions, v.Recordings = len(revisions), len(recordings)
-	if len(revisions) > 0 {
-		v.Newest, v.Title = revisions[0].Number, revisions[0].Title
-	}
-	return v, nil
+	o, err := j.Overview(ctx)
+	return Job{Name: j.Name, Title: o.Title, Created: j.Time(), Newest: o.Newest, Revisions: o.Revisions, Recordings: o.Recordings}, err
 }
 
 // GetJob shows one job.

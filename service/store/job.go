@@ -24,6 +24,9 @@ type Job struct {
 	store *Store
 }
 
+// MostJobs is how many jobs are kept.
+const MostJobs = 500
+
 // jobName is the form of a short name; reserved are those that stand for something
 // else in addresses.
 var (
@@ -91,6 +94,13 @@ func (s *Store) MakeJob(ctx context.Context, name string, now time.Time) (j *Job
 		if err := tx.First(j, "name = ?", name).Error; !errors.Is(err, gorm.ErrRecordNotFound) {
 			return err
 		}
+		var others int64
+		if err := tx.Model(&Job{}).Count(&others).Error; err != nil {
+			return err
+		}
+		if others >= MostJobs {
+			return fmt.Errorf("%d jobs are kept already, which is the most; delete one: %w", others, ErrFull)
+		}
 		*j = Job{Name: name, Created: now.UnixNano(), Sum: []byte{}}
 		if err := tx.Create(j).Error; err != nil {
 			return err
@@ -103,6 +113,26 @@ func (s *Store) MakeJob(ctx context.Context, name string, now time.Time) (j *Job
 	}
 	j.store = s
 	return j, made, j.verify()
+}
+
+// An Overview is what is kept of a job, counted.
+type Overview struct {
+	Newest                int64 // 0 where there is no revision
+	Title                 string
+	Revisions, Recordings int
+}
+
+// Overview counts what is kept of the job.
+func (j *Job) Overview(ctx context.Context) (o Overview, err error) {
+	err = j.store.read.WithContext(ctx).Raw(`SELECT
+		(SELECT COUNT(*) FROM revisions WHERE job = ?) AS revisions,
+		(SELECT COUNT(*) FROM recordings WHERE job = ?) AS recordings,
+		COALESCE((SELECT MAX(number) FROM revisions WHERE job = ?), 0) AS newest,
+		COALESCE((SELECT title FROM revisions WHERE job = ? ORDER BY number DESC LIMIT 1), '') AS title`, j.ID, j.ID, j.ID, j.ID).Scan(&o).Error
+	if err != nil {
+		return o, fmt.Errorf("counting what is kept of the job %s: %w", j.Name, readable(err))
+	}
+	return o, nil
 }
 
 // Delete deletes a job with all that is kept of it.

@@ -213,6 +213,9 @@ func readable(err error) error {
 	if !errors.As(err, &e) {
 		return err
 	}
+	if e.Code() == sqlite3.SQLITE_CONSTRAINT_FOREIGNKEY {
+		return fmt.Errorf("what it belongs to has been deleted meanwhile: %w", ErrNotFound)
+	}
 	switch e.Code() & 0xff {
 	case sqlite3.SQLITE_FULL:
 		return fmt.Errorf("the disk is full: %w", ErrFull)

@@ -363,7 +363,12 @@ func TestJobs(t *testing.T) {
 	require.ErrorIs(t, other.RenameRecording(t.Context(), id, "c.csv"), ErrExists)
 	require.ErrorIs(t, other.RenameRecording(t.Context(), 1, "d.csv"), ErrNotFound)
 
+	o, err := other.Overview(t.Context())
+	require.NoError(t, err)
+	assert.Equal(t, Overview{Newest: 3, Title: "Hut", Revisions: 3, Recordings: 2}, o)
 	require.NoError(t, other.Delete(t.Context()))
+	_, err = other.AddRecording(t.Context(), "late.csv", r, nil, time.Unix(0, 7))
+	require.ErrorIs(t, err, ErrNotFound, "what was on its way when the job was deleted")
 	_, err = s.Job(t.Context(), "hut")
 	require.ErrorIs(t, err, ErrNotFound)
 	require.NoError(t, readAll(t, s), "the other job has all of its own")
