@@ -21,24 +21,6 @@ import (
 	"rectura/core/unit"
 )
 
-// A change is a transition as the vectors name it.
-type change struct {
-	T    float64 `json:"t"`
-	Name string  `json:"name"`
-	Kind string  `json:"kind"`
-	From string  `json:"from"`
-	To   string  `json:"to"`
-}
-
-func changes(r *bench.Result) []change {
-	var all []change
-	for _, t := range r.Transitions {
-		seconds := float64(t.Time-r.Recording.Start) / 1e9
-		all = append(all, change{math.Round(seconds*1e9) / 1e9, r.Program.Name(t.Ref), t.Kind.String(), r.Program.StandText(t.Ref, t.From), r.Program.StandText(t.Ref, t.To)})
-	}
-	return all
-}
-
 // compileJob reads, checks and compiles a job's text; the job must be right.
 func compileJob(t require.TestingT, text string) *logic.Program {
 	job, found := sheet.Parse([]sheet.Source{{Name: "case.rct", Text: []byte(text)}})

@@ -89,6 +89,14 @@ func (p *Program) Command(do, name, value string) (Command, error) {
 		return c, fmt.Errorf("no %s is named %s", commands[c.Do].what, name)
 	}
 	c.Of = of
+	if c.Do == SetSetting {
+		q, err := ParseValue(value)
+		if err != nil {
+			return c, fmt.Errorf("%s: %w", name, err)
+		}
+		c.Value, err = p.SettingOf(int(of.Index), q)
+		return c, err
+	}
 	if err := p.readValue(&c, strings.TrimSpace(value)); err != nil {
 		return c, fmt.Errorf("%s: %w", name, err)
 	}
@@ -121,17 +129,10 @@ func article(noun string) string {
 	return "a " + noun
 }
 
-// readValue reads the value of a command as it is written for what it is about.
+// readValue reads the value of another command as it is written for what it is about.
 func (p *Program) readValue(c *Command, text string) error {
 	i := int(c.Of.Index)
 	switch c.Do {
-	case SetSetting:
-		q, err := ParseValue(text)
-		if err != nil {
-			return err
-		}
-		c.Value, err = p.SettingOf(i, q)
-		return err
 	case PinInput:
 		v, at, err := p.ParseReading(i, text)
 		if err != nil {
@@ -249,6 +250,9 @@ func (p *Program) checkSetting(setting int, v float64, q unit.Quantity) error {
 	}
 	if t.Unit.Dimension() == unit.Time && v <= 0 {
 		return fmt.Errorf("%s cannot be set to %s; a duration is above 0", s.Name, q)
+	}
+	if word := p.Job.DistanceOf(s.Name); word != "" && v <= 0 {
+		return fmt.Errorf("%s cannot be set to %s; as a %s it is above 0", s.Name, q, word)
 	}
 	if s.Allow == nil {
 		return nil

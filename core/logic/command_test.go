@@ -92,3 +92,67 @@ output fan
 60 fan off→on: called by f
 `, out.String())
 }
+
+// What a person writes is read for what it is about; what cannot be is one sentence.
+func TestCommandWords(t *testing.T) {
+	p := compile(t, points+"constant band 0.4 mg/L\noutput v analog 0..50 Hz\n  fail off\nrule r\n  on when x < low hysteresis band\n  call o\n")
+	for _, c := range []struct{ do, name, value, want string }{
+		{"set", "low", "5", ""},
+		{"set", "low", "5 degC", "low is in mg/L (concentration) and cannot be set to 5 degC, which is degC (temperature)"},
+		{"set", "low", "12", "low cannot be set to 12 mg/L; it is allowed from 1..9 mg/L"},
+		{"set", "band", "0 mg/L", "band cannot be set to 0 mg/L; as a hysteresis it is above 0"},
+		{"set", "x", "5", "x is an input; set is for a setpoint or constant"},
+		{"set", "y2", "5", "no setpoint or constant is named y2"},
+		{"hand", "o", "half", `o: "half" is no state of an output; write on or off`},
+		{"hand", "v", "60 Hz", "v cannot be at 60 Hz; it goes from 0 Hz to 50 Hz"},
+		{"hand", "v", "30", ""},
+		{"hand", "v", "30 %", "v: it is in Hz (frequency) and cannot be at 30 %, which is % (percent)"},
+		{"pin", "x", "bad", "x is pinned to a good value, and NaN is none"},
+		{"pin", "k", "maybe", `k: "maybe" is no state of a contact; write on, off or bad`},
+		{"reset", "r", "", "r has no latch, so there is nothing to reset"},
+		{"reset", "r", "now", `r: reset takes no value, and "now" is one`},
+		{"melt", "r", "", `"melt" is no command`},
+	} {
+		_, err := p.Command(c.do, c.name, c.value)
+		if c.want == "" {
+			assert.NoError(t, err, c)
+		} else {
+			assert.EqualError(t, err, c.want, "%v", c)
+		}
+	}
+	s := logic.NewStepper(p)
+	for _, c := range []logic.Command{
+		{Do: 99}, {Do: logic.ResetRule, Of: logic.Ref{Kind: 99}}, {Do: logic.StandOff, Of: logic.Ref{Kind: logic.OutputKind, Index: 7}},
+		{Do: logic.StandOff, Of: logic.Ref{Kind: logic.OutputKind, Index: -1}}, {Do: logic.PinInput, Of: logic.Ref{}, For: -1},
+	} {
+		_, err := s.Command(c)
+		assert.Error(t, err, "%v", c)
+	}
+}
+
+// A hand, a pin and a shelving end by themselves, like timers; an off with a lock is
+// given back by the same name alone. They count from the next instant, at 3 s here.
+func TestCommandsEnd(t *testing.T) {
+	p := compile(t, points+"rule r\n  on when x < low\n  call o\nalarm a \"Low\"\n  priority low\n  on when x < low\n")
+	s := logic.NewStepper(p)
+	require.Empty(t, goOn(t, s, "0 x=7 y=1 k=0"))
+	do := func(do, name, value string, lasts int64, lock string) error {
+		c, _ := p.Command(do, name, value) // a shelving has no end in words
+		c.For, c.Lock = lasts, lock
+		_, err := s.Command(c)
+		return err
+	}
+	require.NoError(t, do("pin", "x", "5", 20e9, ""))
+	require.NoError(t, do("hand", "o", "off", 30e9, ""))
+	require.NoError(t, do("shelve", "a", "", 10e9, ""))
+	assert.Equal(t, `3s r off→on: x 5 mg/L < low 6 mg/L
+3s a normal→active: x 5 mg/L < low 6 mg/L
+23s r on→off: x 7 mg/L >= low 6 mg/L
+23s a active→normal: x 7 mg/L >= low 6 mg/L
+`, goOn(t, s, "10\n45 x=7"))
+	assert.Equal(t, logic.Auto, s.Mode(0))
+	assert.False(t, s.Pinned(0))
+	require.NoError(t, do("off", "o", "", 0, "mara"))
+	assert.EqualError(t, do("auto", "o", "", 0, ""), "o is kept off with the lock mara, which alone gives it back")
+	require.NoError(t, do("auto", "o", "", 0, "mara"))
+}

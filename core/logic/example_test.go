@@ -76,7 +76,7 @@ func ExampleStepper_Command() {
 	}
 	// Output:
 	// 6 mg/L → 5.5 mg/L <nil>
-	// oxygen_low: oxygen_low cannot be set to 12 mg/L; it is allowed from 4..9 mg/L
+	// oxygen_low cannot be set to 12 mg/L; it is allowed from 4..9 mg/L
 }
 
 // A run is saved, and goes on in a job that has changed meanwhile.

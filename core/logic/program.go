@@ -213,9 +213,6 @@ const (
 	condOps // how many there are
 )
 
-// momentary tells whether a condition is true at an instant only.
-func (op condOp) momentary() bool { return op >= condTurnsOn && op <= condCrosses }
-
 // A condNode computes a truth from values and truths before it.
 type condNode struct {
 	op         condOp

@@ -474,7 +474,7 @@ func (s *Stepper) stepInputs() {
 				now = Bad
 			}
 			if before := s.inputs[i].quality; now != before || !s.inputs[i].read {
-				if !!s.inputs[i].read {
+				if s.inputs[i].read {
 					s.report(Ref{InputKind, i}, Stand{State: before}, Stand{State: now}, s.inputReason(i))
 				}
 				s.inputs[i].quality, s.inputs[i].read = now, true

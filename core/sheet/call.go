@@ -32,12 +32,6 @@ func (c *CallClause) String() string {
 	return "call " + strings.Join(parts, ", ")
 }
 
-func (p *printer) calls(c *CallClause) {
-	if c != nil {
-		p.clause(c.Clause, c.String())
-	}
-}
-
 // calls reads outputs with commas between them, each perhaps with its value.
 func (p *parser) calls() []*Call {
 	var all []*Call

@@ -4,6 +4,7 @@ import (
 	"errors"
 	"maps"
 	"slices"
+	"strings"
 
 	"rectura/core/unit"
 )
@@ -17,7 +18,7 @@ type Source struct {
 // Parse reads all sheets of a job, in order of file name, and checks them. The
 // findings are sorted by place. A job with an error among them must not be run.
 func Parse(sources []Source) (*Job, []Finding) {
-	j := &Job{names: map[string]Declaration{}, uses: map[string][]Place{}, callers: map[string][]string{}}
+	j := &Job{names: map[string]Declaration{}, uses: map[string][]Place{}, callers: map[string][]string{}, distances: map[string]string{}}
 	r := &reading{}
 	for _, s := range sources {
 		j.Files = append(j.Files, parseFile(s.Name, s.Text, r))
@@ -499,6 +500,9 @@ func (c *checker) distance(word string, e, beside Expr, left Type) {
 		c.errorf(l.At, "syntax", "a %s of %s; it is never below 0", word, l.Quantity)
 	}
 	t, ok := c.difference(e)
+	if ok {
+		c.aboveZero(word, e, t.Unit)
+	}
 	if ok && !t.Unit.Comparable(left.Unit) {
 		c.errorf(
 			e.Place(),
@@ -515,6 +519,45 @@ func (c *checker) distance(word string, e, beside Expr, left Type) {
 		c.errorf(e.Place(), "unit-mismatch", "%s is a temperature, and a %s is a difference; declare it with the word `difference`", e, word)
 	}
 }
+
+// aboveZero makes sure that a distance which setpoints and constants give is one, and
+// stays one whatever they may be set to.
+func (c *checker) aboveZero(word string, e Expr, u unit.Unit) {
+	if _, literal := e.(*Literal); literal {
+		return
+	}
+	word = strings.Trim(word, "`")
+	if v, known := c.job.written(e, u); known && v <= 0 {
+		c.errorf(e.Place(), "setpoint-limits", "%s as a %s is %s; it must be above 0", e, word, strings.TrimSpace(unit.Short(v)+" "+u.String()))
+		return
+	}
+	n, is := unparen(e).(*Name)
+	if !is {
+		return
+	}
+	s, is := c.job.names[n.Name].(*Setpoint)
+	if !is {
+		return
+	}
+	c.job.distances[n.Name] = word
+	if s.Allow != nil && s.Allow.Range.From.Value <= 0 {
+		c.errorf(e.Place(), "setpoint-limits", "%s is allowed from %s, and as a %s it must be above 0; let its limits begin there", n.Name, s.Allow.Range.From, word)
+	}
+}
+
+func unparen(e Expr) Expr {
+	for {
+		p, is := e.(*Paren)
+		if !is {
+			return e
+		}
+		e = p.X
+	}
+}
+
+// DistanceOf tells as what a setpoint or constant says how far values lie apart, such
+// as a hysteresis; empty for none. It must be above 0 then.
+func (j *Job) DistanceOf(name string) string { return j.distances[name] }
 
 // resolveAll reports the unknown names in a value, and tells whether all are
 // known and could be read.

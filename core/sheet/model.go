@@ -30,7 +30,9 @@ type Job struct {
 	names   map[string]Declaration
 	uses    map[string][]Place
 	callers map[string][]string // by output: what calls it
-	found   list
+
+	distances map[string]string // by setpoint or constant: what it is the distance of
+	found     list
 }
 
 // DefaultSettle is the settling time, in nanoseconds, of a job that states none.

@@ -311,6 +311,9 @@ func TestFindings(t *testing.T) {
 		{"input x\n  scale 0..5 V to 0..9 mg/L\n  unit mg/L\n", "3:3: error: `unit` beside stages: the last stage says the unit already; take one of the two out [exclusive-clauses]"},
 		{"input x\n  unit mg/L\n  healthy 3.6..21 mA\n", "3:11: error: `healthy` in mA (current), but x has no such quantity in its chain: mg/L (concentration) [unit-mismatch]"},
 		{"input x\n  unit mg/L\n  ignore changes under 1 mA\n", "3:24: error: a change in mA (current), but x is in mg/L (concentration) [unit-mismatch]"},
+		{"constant gap -0.4 mg/L\nrule r\n  on when oxygen > 6 mg/L hysteresis gap\n", "3:38: error: gap as a hysteresis is -0.4 mg/L; it must be above 0 [setpoint-limits]"},
+		{"constant gap 0 mg/L\nrule r\n  on when oxygen > 6 mg/L deadband gap\n", "3:36: error: gap as a deadband is 0 mg/L; it must be above 0 [setpoint-limits]"},
+		{"setpoint gap 1 mg/L\n  allow 0..2 mg/L\nrule r\n  on when oxygen > 6 mg/L hysteresis (gap)\n", "4:38: error: gap is allowed from 0 mg/L, and as a hysteresis it must be above 0; let its limits begin there [setpoint-limits]"},
 		{"setpoint s 5 mA\n  allow 1..2 mA\n", "1:12: error: the setpoint s is 5 mA, outside its own limits 1..2 mA; change one of the two [setpoint-limits]"},
 		{"setpoint s 5 mA\n  allow 1..2 V\n", "2:9: error: limits in V (voltage) for a setpoint in mA (current); write them in mA [unit-mismatch]"},
 		{"rule r\n  on when mains\n  call blower\n", "call"}, // see below: two callers
