@@ -75,10 +75,15 @@ func shownReceiver(d *ast.FuncDecl) bool {
 	return is && name.IsExported()
 }
 
-// usedOf are the names that files which import a package select, be it of that package
-// or of a value, and the types that stand in what they are given.
+// usedOf are the names that the packages which import a package select, be it of that
+// package or of a value, and the types that stand in what they are given.
 func usedOf(t *testing.T, pkg string) map[string]bool {
-	used := map[string]bool{}
+	used, importers := map[string]bool{}, map[string]bool{}
+	each(t, "..", true, func(path string, f *ast.File) {
+		if imports(f, pkg) && !strings.HasSuffix(path, "_test.go") {
+			importers[filepath.Dir(path)] = true
+		}
+	})
 	own := filepath.FromSlash(strings.TrimPrefix(pkg, "rectura/core/"))
 	each(t, "..", true, func(path string, f *ast.File) {
 		inside := filepath.Dir(path) == filepath.Join("..", "core", own)
@@ -101,7 +106,7 @@ func usedOf(t *testing.T, pkg string) map[string]bool {
 			})
 			return
 		}
-		if inside || strings.HasSuffix(path, "_test.go") || !imports(f, pkg) {
+		if inside || strings.HasSuffix(path, "_test.go") || !importers[filepath.Dir(path)] {
 			return
 		}
 		ast.Inspect(f, func(n ast.Node) bool {
@@ -130,6 +135,9 @@ func imports(f *ast.File, pkg string) bool {
 	})
 }
 
+// parsed are the files that were parsed already, by path.
+var parsed = map[string]*ast.File{}
+
 // each parses the files of a folder, or of all below it.
 func each(t *testing.T, folder string, below bool, look func(path string, f *ast.File)) {
 	require.NoError(t, filepath.WalkDir(folder, func(path string, e fs.DirEntry, err error) error {
@@ -141,10 +149,14 @@ func each(t *testing.T, folder string, below bool, look func(path string, f *ast
 		case e.IsDir() || filepath.Ext(path) != ".go" || !below && strings.HasSuffix(path, "_test.go"):
 			return nil
 		}
-		f, err := parser.ParseFile(token.NewFileSet(), path, nil, parser.SkipObjectResolution)
-		if err == nil {
-			look(path, f)
+		f := parsed[path]
+		if f == nil {
+			if f, err = parser.ParseFile(token.NewFileSet(), path, nil, parser.SkipObjectResolution); err != nil {
+				return err
+			}
+			parsed[path] = f
 		}
-		return err
+		look(path, f)
+		return nil
 	}))
 }
