@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"math"
 
+	"rectura/core/sheet"
 	"rectura/core/unit"
 )
 
@@ -115,7 +116,7 @@ func (c *Chain) Explain(f Fault, value float64, at int) string {
 func (c *Chain) explainUnhealthy(f Fault, v float64) string {
 	u := c.Units[c.healthyAt]
 	current := u.Dimension() == unit.Current
-	if current && v < 0 {
+	if current && v < -0.02*c.loopSpan() { // a card without a signal is a little beside zero
 		return unit.Short(v) + " " + u.Name() + ": reversed polarity"
 	}
 	limit, word, cause := c.low, "below", ""
@@ -127,9 +128,35 @@ func (c *Chain) explainUnhealthy(f Fault, v float64) string {
 		cause = ": broken loop or no supply"
 	case current:
 		cause = ": short circuit or sensor beyond its range"
+	case c.sensesAt(c.healthyAt) && f == TooLow:
+		cause = ": short circuit"
+	case c.sensesAt(c.healthyAt):
+		cause = ": open sensor or broken wire"
 	}
 	shown, bound := unit.ShortPair(v, limit)
 	return fmt.Sprintf("%s is %s %s%s", withUnit(shown, u), word, withUnit(bound, u), cause)
+}
+
+// loopSpan is how wide the signal is where it is judged: from one end to the other of the
+// stage that begins there, or of what is healthy.
+func (c *Chain) loopSpan() float64 {
+	if c.healthyAt < len(c.input.Stages) {
+		if s, is := c.input.Stages[c.healthyAt].(*sheet.Scale); is {
+			u := c.Units[c.healthyAt]
+			low, high := ordered(s.From.From.In(u), s.From.To.In(u))
+			return high - low
+		}
+	}
+	return c.high - c.low
+}
+
+// sensesAt tells whether a resistance thermometer is read at a place of the chain.
+func (c *Chain) sensesAt(at int) bool {
+	if at >= len(c.input.Stages) || c.Units[at].Dimension() != unit.MustLookup("ohm").Dimension() {
+		return false
+	}
+	curve, is := c.input.Stages[at].(*sheet.Curve)
+	return is && curve.Sensor != sheet.Table
 }
 
 // explainPlain says what is wrong where no chain is needed to tell.

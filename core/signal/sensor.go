@@ -57,6 +57,10 @@ const (
 	platinumC = -4.183e-12
 )
 
+// printed is how far a value that stands in a table of resistances, which are printed to
+// 0.01 ohm for a sensor of 100 ohm, may lie beside the formula, for each ohm at 0 °C.
+const printed = 0.5e-4
+
 func (p platinum) limits() (low, high float64) { return -200, 850 }
 
 func (p platinum) ohms(t float64) float64 {
@@ -69,7 +73,7 @@ func (p platinum) ohms(t float64) float64 {
 
 func (p platinum) celsius(r float64) float64 {
 	low, high := p.limits()
-	if !(r >= p.ohms(low) && r <= p.ohms(high)) {
+	if slack := p.r0 * printed; !(r >= p.ohms(low)-slack && r <= p.ohms(high)+slack) {
 		return math.NaN()
 	}
 	// The quadratic of the positive side, exactly; below 0 °C it is the first
@@ -77,7 +81,7 @@ func (p platinum) celsius(r float64) float64 {
 	ratio := r / p.r0
 	t := (-platinumA + math.Sqrt(platinumA*platinumA-4*platinumB*(1-ratio))) / (2 * platinumB)
 	if r >= p.r0 {
-		return t
+		return min(t, high)
 	}
 	for range 8 {
 		slope := platinumA + 2*platinumB*t + platinumC*(4*t*t*t-300*t*t)
@@ -106,7 +110,13 @@ func (n nickel) limits() (low, high float64) { return -60, 250 }
 
 func (n nickel) ohms(t float64) float64 { return n.r0 * polynomial(nickelTerms[:], t) }
 
-func (n nickel) celsius(r float64) float64 { return solve(n.ohms, r, -60, 250) }
+func (n nickel) celsius(r float64) float64 {
+	low, high := n.limits()
+	if slack, a, b := n.r0*printed, n.ohms(low), n.ohms(high); r >= a-slack && r <= b+slack {
+		r = min(max(r, a), b)
+	}
+	return solve(n.ohms, r, low, high)
+}
 
 func (n nickel) String() string { return fmt.Sprintf("nickel %g ohm", n.r0) }
 

@@ -73,6 +73,7 @@ func TestJudge(t *testing.T) {
 		{3.59999, 1, signal.TooLow, "3.59999 mA is below 3.6 mA: broken loop or no supply"},
 		{22, 1, signal.TooHigh, "22 mA is above 21 mA: short circuit or sensor beyond its range"},
 		{-1.2, 1, signal.TooLow, "-1.2 mA: reversed polarity"},
+		{-0.3, 1, signal.TooLow, "-0.3 mA is below 3.6 mA: broken loop or no supply"}, // a card without a signal
 		{0, 0, signal.TooLow, "0 mA is below 3.6 mA: broken loop or no supply"},
 		{-1.375, 2, signal.TooLow, "2.9 mA is below 3.6 mA: broken loop or no supply"}, // carried back
 		{math.NaN(), 0, signal.Reported, "the reading is marked bad"},
@@ -82,6 +83,17 @@ func TestJudge(t *testing.T) {
 		assert.Equal(t, x.want, f, "%v", x.value)
 		assert.Equal(t, x.words, c.Explain(f, x.value, x.at))
 	}
+	probe := chain(t, "  curve pt100 to degC\n  healthy 60..160 ohm\n")
+	for ohms, want := range map[float64]string{20: "20 ohm is below 60 ohm: short circuit", 400: "400 ohm is above 160 ohm: open sensor or broken wire", 100: ""} {
+		assert.Equal(t, want, probe.Explain(probe.Judge(ohms, 0), ohms, 0))
+	}
+	// What stands in the printed table is inside the curve.
+	plain := chain(t, "  curve pt100 to degC\n")
+	for ohms, want := range map[float64]float64{18.52: -200, 390.48: 850} {
+		assert.Equal(t, signal.None, plain.Judge(ohms, 0))
+		assert.InDelta(t, want, plain.Carry(ohms, 0, 1), 0.02)
+	}
+	assert.Equal(t, signal.NoAnswer, plain.Judge(18.5, 0))
 	volts := chain(t, "  scale 0..10 V to 0..25 degC\n  healthy 0.2..10 V\n")
 	assert.Equal(t, "0.1 V is below 0.2 V", volts.Explain(volts.Judge(0.1, 0), 0.1, 0))
 	assert.Equal(t, "not read yet", volts.Explain(signal.NotRead, 0, 0))
