@@ -198,6 +198,9 @@ func (n *inspector) condition(i int32) {
 			at = source.compare.Place()
 		}
 		n.verdict(at, n.compared(source.compare, c.b, source.unit), c.a, never, always, source.unit)
+		if !never && !always {
+			n.neverResets(i, at, source.compare.String(), source.unit)
+		}
 		n.hysteresis(c, source.compare.Hysteresis, source.unit)
 	case condBetween, condOutside:
 		x, low, high := n.span(c.a), n.span(c.b), n.span(c.n)
@@ -275,45 +278,111 @@ func (n *inspector) describe(value int32) string {
 	return "the left side"
 }
 
-// contradiction finds comparisons of one signal that cannot be true together.
-func (n *inspector) contradiction(c *condNode) {
-	type limits struct {
-		low, high         float64
-		lowOpen, highOpen bool
-		lowBy, highBy     int32
+// A hold is where a comparison with fixed points trips, and how far it then holds: from
+// its trip point, and from its reset point, upwards or downwards. At an open point it does
+// not trip, or does not hold any more.
+type hold struct {
+	cond                int32
+	rising              bool
+	trip, reset         float64
+	tripOpen, resetOpen bool
+}
+
+// holdOf is that of a comparison; known is false where a point can move.
+func (n *inspector) holdOf(cond int32) (h hold, known bool) {
+	c := &n.conds[cond]
+	if c.op > condAtLeast {
+		return h, false
 	}
-	signals := map[int32]*limits{}
+	rising, open := c.op == condAbove || c.op == condAtLeast, c.op == condAbove || c.op == condBelow
+	h = hold{cond: cond, rising: rising, tripOpen: open, resetOpen: open}
+	limit, deadband, hysteresis := n.span(c.b), span{}, span{}
+	if c.deadband >= 0 {
+		deadband = n.span(c.deadband)
+	}
+	if c.hysteresis >= 0 {
+		hysteresis = n.span(c.hysteresis)
+	}
+	if limit.low != limit.high || deadband.low != deadband.high || hysteresis.low != hysteresis.high {
+		return h, false
+	}
+	way := 1.0
+	if !rising {
+		way = -1
+	}
+	h.trip = limit.low + way*deadband.low
+	h.reset = limit.low
+	if c.hysteresis >= 0 {
+		h.reset = h.trip - way*hysteresis.low
+	}
+	return h, true
+}
+
+// meet tells whether a value lies beyond two points, from the one upwards and from the
+// other downwards.
+func meet(up float64, upOpen bool, down float64, downOpen bool) bool {
+	return up < down || up == down && !upOpen && !downOpen
+}
+
+// together tells whether a signal can make a rising and a falling comparison true at one
+// time: it trips the one, and then the other where the first still holds.
+func together(up, down hold) bool {
+	return meet(up.reset, up.resetOpen, down.trip, down.tripOpen) || meet(up.trip, up.tripOpen, down.reset, down.resetOpen)
+}
+
+// mostTogether is how many comparisons of one signal are held against each other.
+const mostTogether = 32
+
+// contradiction finds comparisons of one signal that cannot be true together, however
+// the signal moves.
+func (n *inspector) contradiction(c *condNode) {
+	signals := map[int32][]hold{}
 	for _, a := range n.args[c.a : c.a+c.b] {
 		for n.conds[a].op == condFor || n.conds[a].op == condForStrict {
 			a = n.conds[a].a
 		}
-		x := &n.conds[a]
-		if x.op > condAtLeast || x.deadband >= 0 {
+		h, known := n.holdOf(a)
+		if !known {
 			continue
 		}
-		limit := n.span(x.b)
-		if limit.low != limit.high {
-			continue
-		}
-		l := signals[x.a]
-		if l == nil {
-			l = &limits{low: math.Inf(-1), high: math.Inf(1), lowBy: -1, highBy: -1}
-			signals[x.a] = l
-		}
-		open := x.op == condBelow || x.op == condAbove
-		if x.op == condBelow || x.op == condAtMost {
-			if limit.low < l.high || limit.low == l.high && open {
-				l.high, l.highOpen, l.highBy = limit.low, open, a
+		others := signals[n.conds[a].a]
+		for _, other := range others {
+			if other.rising == h.rising {
+				continue
 			}
-		} else if limit.low > l.low || limit.low == l.low && open {
-			l.low, l.lowOpen, l.lowBy = limit.low, open, a
-		}
-		if l.lowBy >= 0 && l.highBy >= 0 && (l.low > l.high || l.low == l.high && (l.lowOpen || l.highOpen)) {
-			first, second := n.sources[min(l.lowBy, l.highBy)].compare, n.sources[max(l.lowBy, l.highBy)].compare
+			up, down := other, h
+			if h.rising {
+				up, down = h, other
+			}
+			if together(up, down) {
+				continue
+			}
+			first, second := n.sources[min(other.cond, a)].compare, n.sources[max(other.cond, a)].compare
 			n.add(second.Place(), sheet.Error, "never-true", "%s and %s can never be true together; correct a number, or write `or`", first, second)
 			return
 		}
+		if len(others) < mostTogether {
+			signals[n.conds[a].a] = append(others, h)
+		}
 	}
+}
+
+// neverResets finds a comparison whose reset point the signal cannot reach.
+func (n *inspector) neverResets(i int32, at sheet.Place, what string, u unit.Unit) {
+	h, known := n.holdOf(i)
+	x := n.span(n.conds[i].a)
+	if !known || n.conds[i].hysteresis < 0 && n.conds[i].deadband < 0 {
+		return
+	}
+	reached := x.low < h.reset || x.low == h.reset && h.resetOpen
+	if !h.rising {
+		reached = x.high > h.reset || x.high == h.reset && h.resetOpen
+	}
+	if reached {
+		return
+	}
+	n.add(at, sheet.Error, "never-true", "%s never lets go: its reset point is %s, and %s is from %s to %s; make the hysteresis smaller, or correct the chain",
+		what, withUnit(unit.Short(h.reset), u), n.describe(n.conds[i].a), withUnit(unit.Short(x.low), u), withUnit(unit.Short(x.high), u))
 }
 
 // hysteresis warns of one that the signal's own steps are wider than.

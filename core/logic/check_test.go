@@ -3,6 +3,7 @@ package logic_test
 import (
 	"fmt"
 	"math"
+	"slices"
 	"strings"
 	"testing"
 
@@ -60,6 +61,10 @@ rule uses
 		{"on when y crosses 21 mg/L\n  pulse 1 s", "20:11: error: y crosses 21 mg/L can never be true: what y can read is from 0 mg/L to 20 mg/L; correct the number, or the chain [never-true]"},
 		{"on when (y < 5 mg/L for 1 s) and (y > 7 mg/L for 1 s)", "20:37: error: y < 5 mg/L and y > 7 mg/L can never be true together; correct a number, or write `or` [never-true]"},
 		{"on when y < 5 mg/L hysteresis 1 mg/L and y > 4 mg/L hysteresis 1 mg/L", ""},
+		{"on when y >= 4 mg/L hysteresis 0.25 mg/L and y <= 3 mg/L hysteresis 1.5 mg/L", ""}, // both at 4.1 after 2.9
+		{"on when y >= 4 mg/L hysteresis 0.25 mg/L and y <= 3 mg/L hysteresis 0.5 mg/L", "20:48: error: y >= 4 mg/L hysteresis 0.25 mg/L and y <= 3 mg/L hysteresis 0.5 mg/L can never be true together; correct a number, or write `or` [never-true]"},
+		{"on when y < 15 mg/L hysteresis 6 mg/L", "20:11: error: y < 15 mg/L hysteresis 6 mg/L never lets go: its reset point is 21 mg/L, and what y can read is from 0 mg/L to 20 mg/L; make the hysteresis smaller, or correct the chain [never-true]"},
+		{"on when y < 15 mg/L hysteresis 5 mg/L", ""},
 		{"on when x < 5 mg/L hysteresis 0.001 mg/L", "20:33: warning: a hysteresis of 0.001 mg/L is less than one count of x, 0.006105 mg/L, so it does nothing; make it larger [small-hysteresis]"},
 		{"on when x < 5 mg/L hysteresis 0.05 mg/L", "20:33: warning: a hysteresis of 0.05 mg/L is less than the changes of x that are ignored, 0.1 mg/L, so it does nothing; make it larger [small-hysteresis]"},
 		{"on when y < 6.5 mg/L\n  off when y > 6.4 mg/L for 2 min", "21:12: warning: y > 6.4 mg/L is true already at the trip point of r, 6.5 mg/L, so the rule would not stay on; put the reset point on the other side of it [off-at-trip]"},
@@ -134,7 +139,7 @@ func TestNeverAndAlways(t *testing.T) {
 		p, err := logic.Compile(parsed)
 		require.NoError(t, err)
 
-		ever, always, read := false, true, false
+		ever, always, read, letsGo := false, true, false, false
 		for count := bottom; count <= top; count++ {
 			s := logic.NewStepper(p)
 			s.Read(0, 0, float64(count), 0)
@@ -147,8 +152,19 @@ func TestNeverAndAlways(t *testing.T) {
 				always, read = false, true
 			}
 		}
+		before := logic.Undecided
+		swept := logic.NewStepper(p)
+		for i, count := range sweep(bottom, top) {
+			at := int64(i) * 3e9
+			swept.Read(at, 0, float64(count), 0)
+			swept.MustStep(at)
+			swept.MustStep(at + 2e9)
+			state := swept.RuleState(0)
+			letsGo = letsGo || before == logic.On && state == logic.Off
+			before = state
+		}
 		want := ""
-		if read && !ever {
+		if read && (!ever || !always && !letsGo) {
 			want = "[never-true]"
 		} else if read && always {
 			want = "[always-true]"
@@ -160,5 +176,55 @@ func TestNeverAndAlways(t *testing.T) {
 			}
 		}
 		require.Equal(t, want, got, "%s", job.String())
+	})
+}
+
+// sweep is every count of a card: up, down and up again.
+func sweep(bottom, top int) []int {
+	var counts []int
+	for c := bottom; c <= top; c++ {
+		counts = append(counts, c)
+	}
+	for c := top - 1; c >= bottom; c-- {
+		counts = append(counts, c)
+	}
+	for c := bottom + 1; c <= top; c++ {
+		counts = append(counts, c)
+	}
+	return counts
+}
+
+// TestTogether holds what is said of two comparisons of one signal against a sweep of it,
+// in which they remember what they remember.
+func TestTogether(t *testing.T) {
+	rapid.Check(t, func(t *rapid.T) {
+		// Points lie at half milliamperes, which are counts of this card: what the
+		// continuous signal can do, its counts can do.
+		half := func(label string, from, to int) float64 { return float64(rapid.IntRange(from, to).Draw(t, label)) / 2 }
+		compared := func(label string) string {
+			op := rapid.SampledFrom([]string{"<", "<=", ">", ">="}).Draw(t, label)
+			text := fmt.Sprintf("x %s %.1f mA", op, half(label+" at", 16, 24))
+			if rapid.Bool().Draw(t, label+" deadband") {
+				text += fmt.Sprintf(" deadband %.1f mA", half(label+" wide", 1, 4))
+			}
+			if rapid.Bool().Draw(t, label+" hysteresis") {
+				text += fmt.Sprintf(" hysteresis %.1f mA", half(label+" back", 1, 8))
+			}
+			return text
+		}
+		text := fmt.Sprintf("job \"j\"\ninput x\n  scale 0..80 counts to 0..20 mA\noutput o\n  fail off\nrule r\n  on when %s and %s\n  call o\n",
+			compared("first"), compared("second"))
+		parsed, found := sheet.Parse([]sheet.Source{{Name: "a.rct", Text: []byte(text)}})
+		require.False(t, sheet.HasErrors(found), "%v\n%s", found, text)
+		p, err := logic.Compile(parsed)
+		require.NoError(t, err)
+		s, ever := logic.NewStepper(p), false
+		for i, count := range sweep(0, 80) {
+			s.Read(int64(i)*1e9, 0, float64(count), 0)
+			s.MustStep(int64(i) * 1e9)
+			ever = ever || s.RuleState(0) == logic.On
+		}
+		refused := slices.ContainsFunc(check(text), func(f string) bool { return strings.Contains(f, "true together") })
+		require.Equal(t, !ever, refused, "%s", text)
 	})
 }
