@@ -46,7 +46,7 @@ func (b *buffer) String() string {
 func start(t *testing.T, data string) (url string, api *client.ClientWithResponses, log *buffer, stop func()) {
 	t.Helper()
 	log = &buffer{}
-	s, err := service.Start(t.Context(), service.Config{Data: data, Listen: "127.0.0.1:0", UploadLimit: 2 << 20, Version: "test",
+	s, err := service.Start(t.Context(), service.Config{Data: data, Listen: "127.0.0.1:0", UploadLimit: 2 << 20, Memory: testMemory, Version: "test",
 		Console: fstest.MapFS{"index.html": {Data: []byte("<title>console</title>")}, "assets/a.js": {Data: []byte("1")}}, Log: slog.New(slog.NewTextHandler(log, nil))})
 	require.NoError(t, err)
 	ctx, cancel := context.WithCancel(context.Background())
@@ -64,6 +64,9 @@ func start(t *testing.T, data string) (url string, api *client.ClientWithRespons
 	require.Contains(t, []int{http.StatusOK, http.StatusCreated}, made.StatusCode())
 	return s.URL(), api, log, stop
 }
+
+// testMemory is what the service may take in these tests; a quarter of it is for what is kept.
+const testMemory = 512 << 20
 
 // fennick is the short name of the job of these tests.
 const fennick = "hatchery"
