@@ -16,7 +16,8 @@ func (c *checker) chain(in *Input) {
 		c.errorf(
 			in.NameAt,
 			"chain",
-			"the input %s has no unit; add stages such as `scale`, or `unit` if its readings are in engineering units, or `discrete` if it is a contact",
+			"the input %s has no unit; add stages such as `scale`, or `unit` if its readings are in engineering units, or write `input %s discrete` if it is a contact",
+			in.Name,
 			in.Name,
 		)
 		return

@@ -67,20 +67,20 @@ func (j *teller) say(c Condition) string {
 	visits.Add()
 	switch c := c.(type) {
 	case *Group:
-		return j.sayGroup(c.X)
+		return j.say(c.X)
 	case *Test:
 		return j.sayTest(c, false)
 	case *Quorum:
 		parts := make([]string, len(c.Xs))
 		for i, x := range c.Xs {
-			parts[i] = j.say(x)
+			parts[i] = j.sayPart(x)
 		}
 		return "at least " + strconv.Itoa(c.N) + " of these hold: " + strings.Join(parts, "; ")
 	case *Not:
 		if t, ok := ungroup(c.X).(*Test); ok {
 			return j.sayTest(t, true)
 		}
-		return "not " + j.sayGroup(c.X)
+		return "not " + j.sayPart(c.X)
 	case *And:
 		return j.sayAll(c.Xs, " and ")
 	case *Or:
@@ -89,7 +89,7 @@ func (j *teller) say(c Condition) string {
 		if c.Crossing() != nil {
 			return j.say(c.X) + " and has stayed there for " + j.sayDuration(c.Duration)
 		}
-		return j.say(c.X) + " for " + j.sayDuration(c.Duration)
+		return j.sayPart(c.X) + " for " + j.sayDuration(c.Duration)
 	case *Between:
 		word := " is between "
 		if c.Outside {
@@ -133,20 +133,24 @@ func (j *teller) say(c Condition) string {
 	return ""
 }
 
-// sayGroup keeps parentheses only round what has several parts.
-func (j *teller) sayGroup(c Condition) string {
+// sayPart says a condition within another: in parentheses where its words would run into
+// those around it.
+func (j *teller) sayPart(c Condition) string {
 	switch inner := ungroup(c).(type) {
-	case *And, *Or:
+	case *And, *Or, *For, *Quorum:
 		return "(" + j.say(inner) + ")"
-	default:
-		return j.say(inner)
+	case *Not:
+		if _, isTest := ungroup(inner.X).(*Test); !isTest {
+			return "(" + j.say(inner) + ")"
+		}
 	}
+	return j.say(c)
 }
 
 func (j *teller) sayAll(xs []Condition, word string) string {
 	parts := make([]string, len(xs))
 	for i, x := range xs {
-		parts[i] = j.say(x)
+		parts[i] = j.sayPart(x)
 	}
 	return strings.Join(parts, word)
 }
