@@ -1,6 +1,7 @@
 package logic
 
 import (
+	"bytes"
 	"errors"
 	"fmt"
 	"math"
@@ -18,7 +19,7 @@ import (
 func Check(sources []sheet.Source) (*sheet.Job, *Program, []sheet.Finding) {
 	job, found := sheet.Parse(sources)
 	if sheet.HasErrors(found) {
-		return job, nil, found
+		return job, nil, job.Findings(findingsOfRest(sources, found)...)
 	}
 	p, err := Compile(job)
 	if err != nil {
@@ -41,6 +42,74 @@ func Check(sources []sheet.Source) (*sheet.Job, *Program, []sheet.Finding) {
 	}
 	return job, p, found
 }
+
+// What follows from an error is taken out with it so many times at the most; and of a
+// text of more bytes than these, which is no person's, only the errors are told.
+const (
+	mostRests   = 4
+	largestRest = 1 << 20
+)
+
+// findingsOfRest is what the chains show of a job with errors: of those of its
+// declarations that neither have one, nor name one that has.
+func findingsOfRest(sources []sheet.Source, found []sheet.Finding) []sheet.Finding {
+	size := 0
+	for _, s := range sources {
+		size += len(s.Text)
+	}
+	if size > largestRest {
+		return nil
+	}
+	for range mostRests {
+		rest, less := blankedOut(sources, found)
+		if !less {
+			return nil
+		}
+		job, left := sheet.Parse(rest)
+		if !sheet.HasErrors(left) {
+			p, err := Compile(job)
+			if err != nil {
+				return nil // the errors that are told already come first
+			}
+			return p.findings()
+		}
+		sources, found = rest, left
+	}
+	return nil
+}
+
+// blankedOut are sheets in which the declarations that have errors are blank lines; less
+// tells whether there were any.
+func blankedOut(sources []sheet.Source, found []sheet.Finding) (rest []sheet.Source, less bool) {
+	wrong := map[string]map[int]bool{}
+	for _, f := range found {
+		if f.Severity != sheet.Error {
+			continue
+		}
+		if wrong[f.File] == nil {
+			wrong[f.File] = map[int]bool{}
+		}
+		wrong[f.File][f.Line] = true
+	}
+	for _, s := range sources {
+		lines := bytes.Split(s.Text, []byte("\n"))
+		for from := 0; from < len(lines); {
+			to, has := from, false
+			for ; to < len(lines) && (to == from || !beginsDeclaration(lines[to])); to++ {
+				has = has || wrong[s.Name][to+1]
+			}
+			for i := from; has && i < to; i++ {
+				less = less || len(lines[i]) > 0
+				lines[i] = nil
+			}
+			from = to
+		}
+		rest = append(rest, sheet.Source{Name: s.Name, Text: bytes.Join(lines, []byte("\n"))})
+	}
+	return rest, less
+}
+
+func beginsDeclaration(line []byte) bool { return len(line) > 0 && line[0] != ' ' && line[0] != '#' }
 
 // An inspector looks at the conditions of a program with what its inputs can
 // read.

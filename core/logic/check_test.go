@@ -87,6 +87,31 @@ rule uses
 		check(job+"bands b of y\n  a: below -3 mg/L call o\n  c: else call o\n  for 1 s\n"))
 }
 
+// An error in one declaration hides nothing of what the chains show of the others.
+func TestCheckOfTheRest(t *testing.T) {
+	found := check(`job "Check"
+input x
+  scale 4..20 mA to 0..20 mg/L
+  healthy 4..20 mA
+output o
+  called by any
+  fail off
+rule r
+  on when x > 50 mg/L for 1 s
+  call o
+rule q
+  on when x > nothing
+  call o
+rule follows
+  on when (q or x < -3 mg/L) for 1 s
+  call o
+`)
+	assert.Equal(t, []string{
+		"9:11: error: x > 50 mg/L can never be true: what x can read is from 0 mg/L to 20 mg/L; correct the number, or the chain [never-true]",
+		"12:15: error: nothing is named nothing; declare it, or correct the name [unknown-name]",
+	}, found)
+}
+
 func except(found []string, code string) []string {
 	var all []string
 	for _, f := range found {

@@ -18,6 +18,37 @@ type row struct {
 	delay string // how its duration is called among the delays of its declaration; empty if it is none
 }
 
+// joined tells what to do with two clauses of which there can be one.
+func (r row) joined() string {
+	switch {
+	case r.keyword == "call":
+		return "name all that is called in one: call A, B"
+	case r.keyword == "permissive when":
+		return "write one, with what both of them ask for joined by `and`"
+	case r.keyword == "interlock":
+		return "write one, with the two conditions joined by `or`"
+	case r.condition != nil:
+		return "write one, with the two conditions joined by `or` or `and`"
+	}
+	return "keep one of the two"
+}
+
+// readAgain reads a clause of which there is one already, so that what else is wrong in
+// either of them is found too.
+func (r row) readAgain(p *parser, c Clause) {
+	var first Condition
+	if r.condition != nil {
+		if before := r.condition(); before != nil {
+			first = before.Condition
+		}
+	}
+	r.read(p, c)
+	if first != nil {
+		both := r.condition()
+		both.Condition = &And{Xs: []Condition{first, both.Condition}}
+	}
+}
+
 // rowsWith are the rows of a declaration: its own behind those of all, or of all points.
 func (h *Head) rowsWith(point bool, own ...row) []row {
 	var rows []row

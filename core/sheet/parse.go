@@ -242,8 +242,9 @@ func (p *parser) clause(d Declaration, l line, rows []row, seen map[string]Place
 				continue
 			}
 			if before, twice := seen[r.keyword]; twice && !r.many {
-				p.report(at, "repeated-clause", "%q is already written in line %d; keep one of the two", r.keyword, before.Line)
-				panic(abandon{})
+				p.report(at, "repeated-clause", "%q is already written in line %d; %s", r.keyword, before.Line, r.joined())
+				r.readAgain(p, Clause{l.Comments, at})
+				return
 			}
 			seen[r.keyword] = at
 			r.read(p, Clause{l.Comments, at})

@@ -328,7 +328,7 @@ func TestFindings(t *testing.T) {
 		want := c.want
 		switch want {
 		case "":
-			want = "a.rct:31:3: error: \"call\" is already written in line 29; keep one of the two [repeated-clause]"
+			want = "a.rct:31:3: error: \"call\" is already written in line 29; name all that is called in one: call A, B [repeated-clause]"
 		case "call":
 			want = "a.rct:24:8: error: base and r call the output blower; say how they are combined: `called by any` or `called by all` [called-by]"
 		default:
@@ -346,6 +346,18 @@ func TestFindings(t *testing.T) {
 		assert.Contains(t, got, want, "%.200s", c.text)
 		assert.LessOrEqual(t, len(got), 2, "one mistake, and at most what follows from it: %v", got)
 	}
+}
+
+// A clause that is written twice hides nothing of what else is wrong, in either of the two.
+func TestClauseTwice(t *testing.T) {
+	text := ground + "output spare\n  fail off\nrule r\n  on when mains\n  interlock when nothing\n  interlock when mains or lost\n  call spare at nowhere\n"
+	_, found := parse(text)
+	var got []string
+	for _, f := range found {
+		got = append(got, f.Code)
+	}
+	assert.Equal(t, []string{"unknown-name", "repeated-clause", "unknown-name", "wrong-kind"}, got, "%v", found)
+	assert.Contains(t, found[1].Text, "joined by `or`")
 }
 
 func TestTextThatIsNone(t *testing.T) {
