@@ -125,7 +125,7 @@ func TestPoints(t *testing.T) {
 	scaled, err = api.GetScaleWithResponse(t.Context(), fennick, &client.GetScaleParams{Revision: 1, Input: "temperature", Value: "10 ohm"})
 	require.NoError(t, err)
 	assert.Nil(t, scaled.JSON200.Stages[2].Value)
-	assert.Equal(t, "10 ohm is below 900 ohm", scaled.JSON200.Reason)
+	assert.Equal(t, "10 ohm is below 900 ohm: short circuit", scaled.JSON200.Reason)
 	for _, c := range []struct {
 		input, value string
 		status       int

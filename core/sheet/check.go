@@ -279,6 +279,9 @@ func (c *checker) resolve(n *Name) Declaration {
 	hint := ""
 	if c.hints += len(c.names) * len(n.Name) * usualName; c.hints <= mostHints {
 		hint = didYouMean(n.Name, c.names)
+		if u := unit.Meant(n.Name); u != "" && u != n.Name && hint == "" {
+			hint = "; if it is a unit, write " + u
+		}
 	}
 	if hint == "" {
 		hint = "; declare it, or correct the name"

@@ -239,7 +239,13 @@ func (l *lexer) next() (t token, ok bool) {
 	}
 	if tokens := l.current.tokens; len(tokens) > 0 {
 		if last := tokens[len(tokens)-1]; last.kind == tokNumber && last.line == l.line {
-			if u, n := unit.Longest(l.text); n > 0 {
+			u, n := unit.Longest(l.text)
+			if n < len(l.text) && l.text[n] >= utf8.RuneSelf {
+				if other, isOne := l.otherUnit(t); isOne {
+					return other, true
+				}
+			}
+			if n > 0 {
 				t.kind, t.text, t.unit = tokUnit, l.take(n), u
 				return t, true
 			}
@@ -253,6 +259,9 @@ func (l *lexer) next() (t token, ok bool) {
 	if isLetter(c) {
 		t.kind, t.text = tokName, l.short(l.take(span(l.text, func(c byte) bool { return isLetter(c) || isDigit(c) || c == '_' })))
 		return t, true
+	}
+	if other, isOne, isToken := l.otherSign(t); isOne {
+		return other, isToken
 	}
 	t.kind = tokSign
 	for _, sign := range signs {

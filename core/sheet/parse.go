@@ -1,12 +1,12 @@
 package sheet
 
 import (
+	"cmp"
 	"fmt"
 	"slices"
 	"strconv"
 	"strings"
 	"time"
-	"unicode"
 	"unicode/utf8"
 
 	"rectura/core/sheet/visits"
@@ -144,6 +144,9 @@ func (p *parser) lineOf(l line, read func()) (ok bool) {
 	}()
 	read()
 	if t := p.peek(); t.kind != tokEnd {
+		if hint := cmp.Or(p.decimalComma(), meant(t)); hint != "" {
+			p.fail(t, "%s is more than belongs here%s", t.source(), hint)
+		}
 		p.fail(t, "%s is more than belongs here; take it out or begin a new line", t.source())
 	}
 	return true
@@ -181,7 +184,7 @@ func (p *parser) accept(words ...string) bool {
 
 func (p *parser) expect(word, after string) {
 	if !p.accept(word) {
-		p.fail(p.peek(), "%s where %q must stand, %s", p.peek().source(), word, after)
+		p.fail(p.peek(), "%s where %q must stand, %s%s", p.peek().source(), word, after, p.decimalComma())
 	}
 }
 
@@ -192,7 +195,11 @@ func (p *parser) oneOf(what string, words ...string) string {
 			return w
 		}
 	}
-	p.fail(p.peek(), "%s where %s must stand: %s", p.peek().source(), what, strings.Join(words, ", "))
+	hint := didYouMean(p.peek().text, words)
+	if other := sayings[strings.ToLower(p.peek().text)]; slices.Contains(words, other) {
+		hint = "; did you mean " + other + "?"
+	}
+	p.fail(p.peek(), "%s where %s must stand: %s%s", p.peek().source(), what, strings.Join(words, ", "), hint)
 	return ""
 }
 
@@ -420,29 +427,25 @@ func (p *parser) unit() unit.Unit {
 		return unit.Quoted(p.short(t, "unit"))
 	case tokName:
 		if !slices.Contains(reserved, t.text) && !slices.Contains(afterNumber, t.text) {
-			p.fail(t, "%s", unknownUnit(t.text))
+			p.fail(t, "%s", unit.Unknown(p.unitWord()))
 		}
 	}
 	return unit.Unit{}
 }
 
-// unknownUnit says that a word is no unit, and which one may have been meant:
-// the one with the same letters.
-func unknownUnit(word string) string {
-	letters := func(s string) string {
-		return strings.Map(func(r rune) rune {
-			if r == '/' || r == '%' || r == '°' {
-				return -1
-			}
-			return unicode.ToLower(r)
-		}, s)
-	}
-	for _, u := range unit.Names() {
-		if letters(u) == letters(word) {
-			return word + " is no known unit; did you mean " + u + "? Put a unit of your own in quotes"
+// unitWord is the word at which a unit must stand, with the parts behind its slashes.
+func (p *parser) unitWord() string {
+	word, at := p.tokens[0].text, p.tokens[0]
+	end := at.col + len(at.text)
+	for i := 1; i+1 < len(p.tokens); i += 2 {
+		slash, part := p.tokens[i], p.tokens[i+1]
+		if slash.text != "/" || slash.col != end || part.col != end+1 || part.kind != tokName && part.kind != tokUnit {
+			break
 		}
+		word += "/" + part.text
+		end = part.col + len(part.text)
 	}
-	return word + " is no known unit; put a unit of your own in quotes"
+	return word
 }
 
 // zone reads an IANA name such as Europe/Dublin.

@@ -129,6 +129,9 @@ func (p *parser) test() node {
 	if name, ok := left.(*Name); ok {
 		if p.accept("is") {
 			not := p.accept("not")
+			if sign := sayings[p.peek().text]; (sign == "<" || sign == ">") && (p.tokens[1].kind == tokNumber || p.tokens[1].text == "than") {
+				p.fail(p.peek(), "a comparison is written with a sign; write: %s %s …", name, sign)
+			}
 			if t := p.peek(); t.kind == tokName && !slices.Contains(reserved, t.text) { // of a band
 				return &Test{Name: name, Not: not, Is: p.next().text}
 			}
@@ -178,8 +181,14 @@ func (p *parser) relation(left node) node {
 		}
 		return c
 	case p.accept("="):
+		if name, ok := left.(*Name); ok && (p.at("on") || p.at("off")) {
+			p.fail(t, "a state is asked for by `is`; write: %s is %s", name, p.peek().text)
+		}
 		c := &Near{L: p.asValue(left), R: p.asValue(p.sum())}
 		if !p.accept("within") {
+			if is := stateOf(c.R); is != "" && isName(c.L) {
+				p.fail(t, "a state is asked for by `is`; write: %s is %s", c.L, is)
+			}
 			p.fail(p.peek(), "%s where `within` and how near must stand; measured values are never exactly equal", p.peek().source())
 		}
 		c.Within = p.asValue(p.sum())
@@ -349,6 +358,9 @@ func (p *parser) factor() node {
 		return p.function(t)
 	case t.kind == tokUnit || t.kind == tokName && isUnitName(t.text):
 		p.fail(t, "the unit %s without a number before it", t.text)
+	}
+	if hint := meant(t); hint != "" {
+		p.fail(t, "%s where a value or a condition must stand%s", t.source(), hint)
 	}
 	if t.kind == tokName && t.text != strings.ToLower(t.text) {
 		p.fail(t, "%s is no name, which has small letters only", t.text)

@@ -370,7 +370,7 @@ func (p *parser) unitUntil(stops ...string) unit.Unit {
 		p.fail(first, "%s where a unit must stand", first.source())
 	}
 	if !ok {
-		p.fail(first, "%s", unknownUnit(b.String()))
+		p.fail(first, "%s", unit.Unknown(b.String()))
 	}
 	return u
 }

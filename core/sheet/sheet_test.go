@@ -348,6 +348,26 @@ func TestFindings(t *testing.T) {
 	}
 }
 
+// What other notations write is answered by what stands here in its place, once.
+func TestMeant(t *testing.T) {
+	for condition, want := range map[string]string{
+		"oxygen > 5 mg/L for 10 sec":               "sec is no known unit; did you mean s? Put a unit of your own in quotes",
+		"oxygen > 5 mg/l":                          "mg/l is no known unit; did you mean mg/L? Put a unit of your own in quotes",
+		"oxygen => 5 mg/L":                         "=> is no sign here; write >=",
+		"mains && base":                            "&& is no sign here; write and",
+		"mains AND base":                           "AND is more than belongs here; write and in small letters",
+		"mains = 1":                                "a state is asked for by `is`; write: mains is on",
+		"mains = off":                              "a state is asked for by `is`; write: mains is off",
+		"oxygen is above 5 mg/L":                   "a comparison is written with a sign; write: oxygen > …",
+		"oxygen < 5 mg/L hysterisis 1 mg/L":        "hysterisis is more than belongs here; did you mean hysteresis?",
+		"oxygen between 4,5 mg/L and 6 mg/L for 1": ", where \"and\" must stand, between the two ends; a number is written with a point, not with a comma",
+	} {
+		_, found := parse(ground + "output spare\n  fail off\nrule r\n  on when " + condition + "\n  off after 5 s\n  call spare\n")
+		require.Len(t, found, 1, "%s: %v", condition, found)
+		assert.Equal(t, want, found[0].Text)
+	}
+}
+
 // A clause that is written twice hides nothing of what else is wrong, in either of the two.
 func TestClauseTwice(t *testing.T) {
 	text := ground + "output spare\n  fail off\nrule r\n  on when mains\n  interlock when nothing\n  interlock when mains or lost\n  call spare at nowhere\n"

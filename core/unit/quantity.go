@@ -1,6 +1,7 @@
 package unit
 
 import (
+	"errors"
 	"fmt"
 	"math"
 	"math/big"
@@ -57,7 +58,7 @@ func ParseQuantity(s string) (Quantity, error) {
 	case len(rest) > 2 && rest[0] == '"' && rest[len(rest)-1] == '"':
 		q.Unit = Quoted(rest[1 : len(rest)-1])
 	default:
-		return Quantity{}, fmt.Errorf("%q is not a known unit; put a unit of your own in quotes", rest)
+		return Quantity{}, errors.New(Unknown(short(rest)))
 	}
 	return q, nil
 }

@@ -87,7 +87,7 @@ func TestParseQuantity(t *testing.T) {
 	}
 	for in, want := range map[string]string{
 		"mA": "does not begin with a number", "": "does not begin with a number", "+5 mA": "does not begin with a number",
-		"5 miles": `"miles" is not a known unit`, "1e5 mA": `"e5 mA" is not a known unit`, "5 mA x": "not a known unit",
+		"5 miles": `miles is no known unit`, "1e5 mA": `e5 mA is no known unit`, "5 mA x": "no known unit",
 	} {
 		_, err := ParseQuantity(in)
 		assert.ErrorContains(t, err, want, in)
@@ -135,4 +135,13 @@ func TestShort(t *testing.T) {
 		require.NoError(t, errY)
 		require.Equal(t, x < y, qx.Value < qy.Value, "%s %s", p, q)
 	})
+}
+
+func TestMeant(t *testing.T) {
+	for word, want := range map[string]string{
+		"sec": "s", "Minutes": "min", "hrs": "h", "C": "degC", "Bar": "bar", "barg": "bar", "ma": "mA", "µS/cm": "uS/cm", "μS/cm": "uS/cm",
+		"m³/h": "m3/h", "m³/hr": "m3/h", "mg/l": "mg/L", "percent": "%", "kΩ": "kohm", "furlong": "", "": "",
+	} {
+		assert.Equal(t, want, Meant(word), word)
+	}
 }
