@@ -23,10 +23,9 @@ func newCalibrate() *cobra.Command {
 		Long: `Takes what an input showed and what a reference showed beside it, and writes the
 clause that corrects the input into its sheet, in the place of one that is there.
 One pair shifts, more are joined by straight lines. MEASURED may stand at any
-stage of the chain, REFERENCE is a value of the input; errors are shown in the
-input's unit and in percent of its span.`,
+stage of the chain, REFERENCE is a value of the input, and a number without a unit is
+in the input's own; errors are shown in that unit and in percent of its span.`,
 		Example: "  rectura calibrate examples/hatchery oxygen '0.12 mg/L=0 mg/L' '9.40 mg/L=9.10 mg/L' --dry-run",
-		Args:    cobra.MinimumNArgs(3),
 		ValidArgsFunction: completeJob(func(folder string, args []string) []string {
 			if len(args) > 0 {
 				return nil

@@ -29,7 +29,6 @@ func newCheck() *cobra.Command {
 		Use:               "check JOB",
 		Short:             "Say what is wrong or doubtful in a job, where, and what to do",
 		Example:           "  rectura check examples/hatchery",
-		Args:              cobra.ExactArgs(1),
 		ValidArgsFunction: completeJob(nil),
 		RunE:              func(c *cobra.Command, args []string) error { return runCheck(c, args[0], format) },
 	}

@@ -29,7 +29,7 @@ func Main(args []string, stdout, stderr io.Writer) int {
 // Run is Main until a context ends.
 func Run(ctx context.Context, args []string, stdout, stderr io.Writer) int {
 	root := newRoot()
-	root.SetArgs(args)
+	root.SetArgs(markNegatives(root, args))
 	stdout, stderr = plainWriter{stdout, forPeople}, plainWriter{stderr, forPeople}
 	root.SetOut(stdout)
 	root.SetErr(stderr)
@@ -56,9 +56,7 @@ A job is a folder of sheets (NAME.rct) with its recordings/.`,
 		SilenceUsage:  true,
 		SilenceErrors: true,
 	}
-	root.SetFlagErrorFunc(func(c *cobra.Command, err error) error {
-		return fmt.Errorf("%w; see: %s --help", err, c.CommandPath())
-	})
+	root.SetFlagErrorFunc(optionError)
 	bench := &cobra.Group{ID: "bench", Title: "On the bench, with a job's folder:"}
 	served := &cobra.Group{ID: "service", Title: "The service:"}
 	root.AddGroup(bench, served)
@@ -71,5 +69,6 @@ A job is a folder of sheets (NAME.rct) with its recordings/.`,
 		root.AddCommand(c)
 	}
 	root.AddCommand(newVersion())
+	askArguments(root)
 	return root
 }

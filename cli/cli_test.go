@@ -118,8 +118,8 @@ func TestBadInput(t *testing.T) {
 		{"replay DIR/good a --plot a.gif", 2, "rectura: --plot a.gif: the file's name ends in .svg or .png"},
 		{"replay DIR/good a --plot DIR/no/a.svg", 2, "rectura: drawing: open DIR/no/a.svg: no such file or directory"},
 		{"replay DIR/good a --format xml", 2, "rectura: --format xml: it is one of table, json, csv"},
-		{"replay DIR/good a --sacn 5s", 2, "rectura: unknown flag: --sacn; see: rectura replay --help"},
-		{"replay DIR/good", 2, "rectura: accepts 2 arg(s), received 1"},
+		{"replay DIR/good a --sacn 5s", 2, "rectura: rectura replay has no option --sacn; did you mean --scan?; see: rectura replay --help"},
+		{"replay DIR/good", 2, "rectura: RECORDING is missing: rectura replay JOB RECORDING [flags]; for example: rectura replay examples/hatchery night"},
 		{"scale DIR/good k 5mA", 2, "rectura: k is a discrete input and has no chain"},
 		{"scale DIR/good z 5mA", 2, "rectura: DIR/good has no input named z"},
 		{"show DIR/good z", 2, "rectura: nothing in DIR/good is named z"},
@@ -173,7 +173,7 @@ func TestBadInput(t *testing.T) {
 		{"check DIR/tried", 1, "a.rct:17:3: error: the recording recordings/lost.csv of the trial lost is not in the job's folder; put it there, or correct its path [no-recording]"},
 		{"trip DIR/good z", 2, "rectura: no rule or alarm is named z"},
 		{"trip DIR/good r --with k", 2, `rectura: --with: "k" is not NAME=VALUE, such as oxygen=5.9mg/L`},
-		{"polish", 2, `rectura: unknown command "polish" for "rectura"`},
+		{"frobnicate", 2, "rectura: rectura has no command frobnicate; see: rectura --help"},
 	} {
 		out, code := run(t, words(strings.ReplaceAll(c.args, "DIR", folder))...)
 		out = strings.ReplaceAll(out, folder, "DIR")

@@ -27,7 +27,6 @@ capture) and writes it as CSV, JSON Lines or Parquet, by the end of the name:
 How the file was understood is said.`,
 		Example: "  rectura convert examples/hatchery/recordings/night.csv -o night.parquet\n" +
 			"  rectura convert logger.csv --zone Europe/Dublin --map 'DO R1=oxygen [mg/L]' -o logger.jsonl",
-		Args: cobra.ExactArgs(1),
 		RunE: func(c *cobra.Command, args []string) error {
 			o, err := f.options("")
 			if err != nil {

@@ -24,7 +24,6 @@ func newDemo() *cobra.Command {
 		Long: `Runs the service with the Fennick trout hatchery, a made-up job, and three
 recordings of it. Without --data, what is kept is thrown away at the end.`,
 		Example: "  rectura demo",
-		Args:    cobra.NoArgs,
 		RunE:    func(c *cobra.Command, _ []string) error { return runDemo(c, f) },
 	}
 	addServeFlags(c, &f, "one that is thrown away")

@@ -23,7 +23,6 @@ order of the language's description, one blank line between declarations.
 Comments keep their place. With --diff nothing is written; the exit code is 1 if
 something would be.`,
 		Example:           "  rectura fmt examples/hatchery --diff",
-		Args:              cobra.ExactArgs(1),
 		ValidArgsFunction: completeJob(nil),
 		RunE:              func(c *cobra.Command, args []string) error { return runFmt(c, args[0], diff) },
 	}

@@ -23,7 +23,6 @@ func newIolist() *cobra.Command {
 		Long: `Takes the points of a job from a list that is kept as CSV or .xlsx, or writes them
 into one. A list has a row of headings and a row a point. The headings are
 ` + strings.Join(iolist.Headings, ", ") + `.`,
-		Args: cobra.NoArgs,
 	}
 	c.AddCommand(newIolistImport(), newIolistExport())
 	return c
@@ -40,7 +39,6 @@ func newIolistImport() *cobra.Command {
 and unique. Points that the job has already stay as they are there. Every row is
 accounted for; if one is no point, nothing is written, unless --skip-bad-rows.`,
 		Example: "  rectura iolist import raceway points.xlsx --map 'point=Signal name' --map 'description=Service'",
-		Args:    cobra.ExactArgs(2),
 		RunE: func(c *cobra.Command, args []string) error {
 			return runIolistImport(c, args[0], args[1], out, mappings, skip)
 		},
@@ -152,7 +150,6 @@ func newIolistExport() *cobra.Command {
 		Use:               "export JOB LIST.csv|xlsx",
 		Short:             "Write a job's points into a list",
 		Example:           "  rectura iolist export examples/hatchery points.xlsx",
-		Args:              cobra.ExactArgs(2),
 		ValidArgsFunction: completeJob(nil),
 		RunE: func(c *cobra.Command, args []string) error {
 			p, err := loadJob(c, args[0])

@@ -15,7 +15,6 @@ func newJobs() *cobra.Command {
 		Use:     "jobs",
 		Short:   "List the jobs in the service",
 		Example: "  rectura jobs\n  rectura jobs --format json",
-		Args:    cobra.NoArgs,
 		RunE: func(c *cobra.Command, _ []string) error {
 			api, err := newClient(r.server)
 			if err != nil {
@@ -48,7 +47,6 @@ func newDeleteJob(r *remote) *cobra.Command {
 		Use:     "delete JOB",
 		Short:   "Delete a job in the service, with its revisions and recordings",
 		Example: "  rectura jobs delete old-hut --yes",
-		Args:    cobra.ExactArgs(1),
 		RunE: func(c *cobra.Command, args []string) error {
 			api, err := newClient(r.server)
 			if err != nil {

@@ -15,18 +15,15 @@ func newNew() *cobra.Command {
 	var pattern, format string
 	var listed bool
 	c := &cobra.Command{
-		Use:   "new DIR",
+		Use:   "new [DIR]",
 		Short: "Begin a job from one of the trade's building blocks, with a recording and a trial",
 		Long: `Makes a folder that holds a small job: a sheet, a recording, and a trial that passes.
 Nothing is written over: the folder must be empty, or not be there yet.`,
 		Example: "  rectura new raceway3\n  rectura new sump --pattern high-rate\n  rectura new --list",
-		Args: func(_ *cobra.Command, args []string) error {
-			if listed && len(args) == 0 || !listed && len(args) == 1 {
-				return nil
-			}
-			return errors.New("name one folder, or ask for the list of patterns with --list")
-		},
 		RunE: func(c *cobra.Command, args []string) error {
+			if listed == (len(args) == 1) {
+				return errors.New("name one folder, or ask for the list of patterns with --list")
+			}
 			if listed {
 				return listPatterns(c, format)
 			}

@@ -33,7 +33,6 @@ its trials play; those that are there already are not sent again. Where the newe
 revision is the same, no other is made. The job is named after its folder unless
 --job says otherwise.`,
 		Example:           "  rectura push examples/hatchery --note 'low oxygen raised after the cold week'\n  rectura push . --job hatchery",
-		Args:              cobra.ExactArgs(1),
 		ValidArgsFunction: completeJob(nil),
 		RunE:              func(c *cobra.Command, args []string) error { return runPush(c, args[0], r, note) },
 	}

@@ -59,7 +59,6 @@ func newRenameRecording(r *remote) *cobra.Command {
 		Use:     "rename NUMBER NAME",
 		Short:   "Give a recording in the service another name",
 		Example: "  rectura recordings rename 3 oxygen-dip.csv",
-		Args:    cobra.ExactArgs(2),
 		RunE: func(c *cobra.Command, args []string) error {
 			id, err := recordingNumber(args[0])
 			if err != nil {
@@ -86,7 +85,6 @@ func newDeleteRecording(r *remote) *cobra.Command {
 		Long: `Deletes a recording with its readings. One that a trial of a kept revision plays
 stays; delete those revisions first.`,
 		Example: "  rectura recordings delete 3",
-		Args:    cobra.ExactArgs(1),
 		RunE: func(c *cobra.Command, args []string) error {
 			id, err := recordingNumber(args[0])
 			if err != nil {

@@ -100,7 +100,6 @@ t still counts from the recording's start.`,
 		Example: "  rectura replay examples/hatchery night\n" +
 			"  rectura replay examples/hatchery night --set oxygen_low=5.5mg/L --plot night.svg\n" +
 			"  rectura replay examples/hatchery hopper --set hopper_band=3kg --scan 500ms --from 14:40 --to 15:00",
-		Args: cobra.ExactArgs(2),
 		ValidArgsFunction: completeJob(func(folder string, args []string) []string {
 			if len(args) > 0 {
 				return nil

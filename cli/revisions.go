@@ -14,7 +14,6 @@ func newRevisions() *cobra.Command {
 		Use:     "revisions",
 		Short:   "List the revisions in the service, the newest first",
 		Example: "  rectura revisions\n  rectura revisions --job hatchery --format json",
-		Args:    cobra.NoArgs,
 		RunE: func(c *cobra.Command, _ []string) error {
 			api, job, err := r.ask(c.Context())
 			if err != nil {

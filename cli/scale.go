@@ -58,7 +58,6 @@ the first. With --from, --to and --step it lists a whole table; --format csv mak
 check sheet of it.`,
 		Example: "  rectura scale examples/hatchery oxygen 12mA\n  rectura scale examples/hatchery oxygen 2048counts '10 mg/L' -- '-1 mA'\n" +
 			"  rectura scale examples/hatchery temperature --from 0degC --to 20degC --step 5degC --format csv",
-		Args: cobra.MinimumNArgs(2),
 		ValidArgsFunction: completeJob(func(folder string, args []string) []string {
 			if len(args) > 0 {
 				return nil
@@ -127,7 +126,7 @@ func runScale(c *cobra.Command, folder, input string, values []string, format st
 	}
 	i := p.Index(logic.InputKind, input)
 	if i < 0 {
-		return fmt.Errorf("%s has no input named %s", folder, input)
+		return fmt.Errorf("%s has no input named %s%s", folder, input, p.Job.DidYouMean(input, "input"))
 	}
 	chain := p.Inputs[i].Chain
 	if chain == nil {

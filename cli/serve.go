@@ -74,7 +74,6 @@ func newServe() *cobra.Command {
 the console and the API. It listens on loopback only. With --check it goes through
 all that the folder holds, says what is damaged, and ends.`,
 		Example: "  rectura serve --data /var/lib/rectura --listen 127.0.0.1:8470\n  rectura serve --data /var/lib/rectura --check",
-		Args:    cobra.NoArgs,
 		RunE: func(c *cobra.Command, _ []string) error {
 			if f.data == "" {
 				folder, err := dataFolder()

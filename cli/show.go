@@ -20,7 +20,6 @@ func newShow() *cobra.Command {
 		Use:     "show JOB [NAME…]",
 		Short:   "Show points with their chains, setpoints, and rules as sentences with trip and reset points",
 		Example: "  rectura show examples/hatchery\n  rectura show examples/hatchery standby_blower oxygen",
-		Args:    cobra.MinimumNArgs(1),
 		ValidArgsFunction: completeJob(func(folder string, _ []string) []string {
 			return declaredNames(folder, func(sheet.Declaration) bool { return true })
 		}),

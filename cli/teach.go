@@ -37,7 +37,6 @@ A time is a time of day in the recording, a full RFC 3339 time, or an offset suc
 as "+75 s".`,
 		Example: "  rectura teach examples/hatchery inflow --recording night --normal 22:10..02:10 --trouble 02:20..02:50\n" +
 			"  rectura teach examples/hatchery inflow --recording night --normal 22:10..02:10 --trouble 02:20..02:50 --write pump_tripped --call beacon",
-		Args: cobra.ExactArgs(2),
 		ValidArgsFunction: completeJob(func(folder string, args []string) []string {
 			if len(args) > 0 {
 				return nil

@@ -35,7 +35,6 @@ func newTrial() *cobra.Command {
 person do, and tells for each expectation whether it was borne out and what was found.
 Without a name, all trials are played. The exit code is 1 if one failed.`,
 		Example: "  rectura trial examples/hatchery\n  rectura trial examples/hatchery pump_trip --format json",
-		Args:    cobra.MinimumNArgs(1),
 		ValidArgsFunction: completeJob(func(folder string, _ []string) []string {
 			return declaredNames(folder, func(d sheet.Declaration) bool { _, is := d.(*sheet.Trial); return is })
 		}),

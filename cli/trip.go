@@ -40,7 +40,6 @@ stand still: discrete ones off and analog ones at mid span, or where --with puts
 		Example: "  rectura trip examples/hatchery standby_blower --with mains=on\n" +
 			"  rectura trip examples/hatchery emergency_oxygen --with mains=on\n" +
 			"  rectura trip examples/hatchery feeding --input temperature --with oxygen=9",
-		Args: cobra.ExactArgs(2),
 		ValidArgsFunction: completeJob(func(folder string, args []string) []string {
 			if len(args) > 0 {
 				return nil

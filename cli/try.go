@@ -40,7 +40,6 @@ is on, off or bad, or its own word. A setpoint may be tried at another value. Wh
 not given has not been read. Several values of one name make a table.`,
 		Example: "  rectura try examples/hatchery oxygen=5.8 mains=on inflow=40L/s\n" +
 			"  rectura try examples/hatchery oxygen=5.9,6.0,6.1",
-		Args: cobra.MinimumNArgs(2),
 		ValidArgsFunction: completeJob(func(folder string, _ []string) []string {
 			return suffixed(declaredNames(folder, isGiven), "=")
 		}),

@@ -18,7 +18,6 @@ func newVersion() *cobra.Command {
 		Use:     "version",
 		Short:   "Say what program this is",
 		Example: "  rectura version",
-		Args:    cobra.NoArgs,
 		RunE: func(c *cobra.Command, _ []string) error {
 			with := "with the console"
 			if _, built := console.Files(); !built {

@@ -62,7 +62,6 @@ long each delay has run. It lists the nearest times before and after at which a 
 did not run out, and the next change.`,
 		Example: "  rectura why examples/hatchery night blower --at 02:33:00\n" +
 			"  rectura why examples/hatchery broken-loop feeder --at 09:55",
-		Args: cobra.ExactArgs(3),
 		ValidArgsFunction: completeJob(func(folder string, args []string) []string {
 			if len(args) == 0 {
 				return recordingNames(folder)

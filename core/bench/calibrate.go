@@ -14,7 +14,7 @@ import (
 
 // A Reading is what an input showed and what a reference showed beside it.
 // Measured may stand at any stage of the chain, Reference is a value of the
-// input.
+// input; a number without a unit is in the input's own.
 type Reading struct {
 	Measured, Reference unit.Quantity
 }
@@ -60,7 +60,7 @@ func Calibrate(sources []sheet.Source, input string, readings []Reading, comment
 	i := p.Index(logic.InputKind, input)
 	switch {
 	case i < 0:
-		return nil, fmt.Errorf("no input is named %s", input)
+		return nil, fmt.Errorf("no input is named %s%s", input, p.Job.DidYouMean(input, "input"))
 	case p.Inputs[i].Chain == nil:
 		return nil, fmt.Errorf("%s is a discrete input and cannot be calibrated", input)
 	case len(readings) == 0:
@@ -84,6 +84,12 @@ func Calibrate(sources []sheet.Source, input string, readings []Reading, comment
 	last := len(chain.Units) - 1
 	var raw []float64
 	for _, r := range readings {
+		// A number alone is in the input's own unit.
+		for _, q := range []*unit.Quantity{&r.Measured, &r.Reference} {
+			if q.Unit == (unit.Unit{}) {
+				q.Unit = c.Unit
+			}
+		}
 		at, ok := chain.Place(r.Measured.Unit)
 		if !ok {
 			return nil, fmt.Errorf("%s is in %s, which is no unit of the chain of %s", r.Measured, r.Measured.Unit.Describe(), input)

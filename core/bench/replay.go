@@ -126,7 +126,7 @@ func settings(p *logic.Program, set map[string]unit.Quantity) ([]float64, error)
 	for name, q := range set {
 		i := p.Index(logic.SettingKind, name)
 		if i < 0 {
-			return nil, fmt.Errorf("no setpoint or constant is named %s", name)
+			return nil, fmt.Errorf("no setpoint or constant is named %s%s", name, p.Job.DidYouMean(name, "setpoint", "constant"))
 		}
 		v, err := p.SettingOf(i, q)
 		if err != nil {

@@ -136,7 +136,7 @@ func newLesson(p *logic.Program, r *recording.Recording, input string, stop Stop
 	i := p.Index(logic.InputKind, input)
 	switch {
 	case i < 0:
-		return nil, nil, fmt.Errorf("no input is named %s", input)
+		return nil, nil, fmt.Errorf("no input is named %s%s", input, p.Job.DidYouMean(input, "input"))
 	case p.Inputs[i].Chain == nil:
 		return nil, nil, fmt.Errorf("%s is a discrete input; only an analog one has a trip point", input)
 	}

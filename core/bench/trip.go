@@ -43,7 +43,7 @@ func Trip(p *logic.Program, rule, input string, with []Given, stop Stop) (Trippe
 	of, found := p.Find(rule)
 	r := p.RuleOf(of)
 	if !found || r < 0 {
-		return Tripped{}, fmt.Errorf("no rule or alarm is named %s", rule)
+		return Tripped{}, fmt.Errorf("no rule or alarm is named %s%s", rule, p.Job.DidYouMean(rule, "rule", "alarm"))
 	}
 	i, err := movedInput(p, rule, input)
 	if err != nil {
@@ -128,7 +128,7 @@ func movedInput(p *logic.Program, rule, input string) (int, error) {
 	i := p.Index(logic.InputKind, input)
 	switch {
 	case i < 0:
-		return 0, fmt.Errorf("no input is named %s", input)
+		return 0, fmt.Errorf("no input is named %s%s", input, p.Job.DidYouMean(input, "input"))
 	case p.Inputs[i].Chain == nil:
 		return 0, fmt.Errorf("%s is a contact, and only an analog input can be moved slowly", input)
 	}

@@ -56,7 +56,8 @@ func Why(p *logic.Program, r *recording.Recording, o Options, name string, at in
 	a := &Explanation{Program: p, Recording: r, Name: name, At: at}
 	var found bool
 	if a.Ref, found = p.Find(name); !found || a.Kind == logic.DerivedKind || a.Kind == logic.SettingKind {
-		return nil, fmt.Errorf("no input, rule, alarm, bands, follow, loop, message or output is named %s", name)
+		return nil, fmt.Errorf("no input, rule, alarm, bands, follow, loop, message or output is named %s%s", name,
+			p.Job.DidYouMean(name, "input", "rule", "alarm", "bands", "follow", "loop", "message", "output"))
 	}
 	if at < r.Start || at > r.End {
 		return nil, fmt.Errorf(

@@ -4,6 +4,8 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+
+	"rectura/core/near"
 )
 
 // A Place is where something stands in a job's text. Lines and columns count
@@ -65,48 +67,23 @@ func Sort(found []Finding) {
 // usualName is about how many letters a name has.
 const usualName = 12
 
-// nearest finds the word that differs least from a misspelt one, for a "did
-// you mean"; nothing if none is near.
-func nearest(word string, words []string) string {
-	if len(word) < 3 || len(word) > 2*maxName {
-		return ""
-	}
-	best, least := "", 1+len(word)/3
-	for _, w := range words {
-		if d := distance(word, w, least); d < least || d == least && best == "" {
-			best, least = w, d
-		}
-	}
-	return best
-}
-
-// distance is the Levenshtein distance of two words, or limit+1 if it is more.
-func distance(a, b string, limit int) int {
-	if len(a)-len(b) > limit || len(b)-len(a) > limit {
-		return limit + 1
-	}
-	row := make([]int, len(b)+1)
-	for j := range row {
-		row[j] = j
-	}
-	for i := 1; i <= len(a); i++ {
-		diagonal := row[0]
-		row[0] = i
-		for j := 1; j <= len(b); j++ {
-			d := diagonal
-			if a[i-1] != b[j-1] {
-				d = 1 + min(diagonal, row[j], row[j-1])
-			}
-			diagonal, row[j] = row[j], d
-		}
-	}
-	return row[len(b)]
-}
-
 // didYouMean is the end of a message about a misspelt word.
 func didYouMean(word string, words []string) string {
-	if w := nearest(word, words); w != "" {
+	if w := near.Word(word, words); w != "" {
 		return "; did you mean " + w + "?"
 	}
 	return ""
+}
+
+// DidYouMean is the end of a message about a name that nothing of these kinds has, such as
+// input; empty if none of them has a name that is near.
+func (j *Job) DidYouMean(name string, kinds ...string) string {
+	var names []string
+	for n, d := range j.names {
+		if slices.Contains(kinds, d.Keyword()) {
+			names = append(names, n)
+		}
+	}
+	slices.Sort(names)
+	return didYouMean(name, names)
 }

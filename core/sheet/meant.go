@@ -5,6 +5,7 @@ import (
 	"strings"
 	"unicode/utf8"
 
+	"rectura/core/near"
 	"rectura/core/unit"
 )
 
@@ -78,7 +79,7 @@ func meant(t token) string {
 			return "; did you mean " + other + "?"
 		}
 		// Words that are that different from all of the language are names or slips.
-		if w := nearest(small, words); w != "" && w[0] == small[0] {
+		if w := near.Word(small, words); w != "" && w[0] == small[0] {
 			return "; did you mean " + w + "?"
 		}
 	}
