@@ -15,10 +15,11 @@ import (
 // The stable JSON of `trip`.
 type (
 	trippedJSON struct {
-		Rule  string     `json:"rule"`
-		Input string     `json:"input"`
-		Trip  *foundJSON `json:"trip"`
-		Reset *foundJSON `json:"reset"`
+		Rule  string            `json:"rule"`
+		Input string            `json:"input"`
+		Trip  *foundJSON        `json:"trip"`
+		Reset *foundJSON        `json:"reset"`
+		With  map[string]string `json:"with"`
 	}
 	foundJSON struct {
 		Stages    []stageValue `json:"stages"`
@@ -35,8 +36,9 @@ func newTrip() *cobra.Command {
 		Long: `Moves an input slowly from one end to the other and back, a count at a time (or by
 1/100,000 of its span where readings are not counts), and tells the first readings at
 which the rule trips and resets, at every stage. Delays, minimum times and filters are
-waited out at each step, and a latch is reset as soon as it can be. The other inputs
-stand still: discrete ones off and analog ones at mid span, or where --with puts them.`,
+waited out at each step, and latches are reset as soon as they can be. The other inputs
+stand still where --with puts them; the rest with contacts off and analog ones at mid
+span, or, if the rule does not trip so, where it is found to trip. It says where.`,
 		Example: "  rectura trip examples/hatchery standby_blower --with mains=on\n" +
 			"  rectura trip examples/hatchery emergency_oxygen --with mains=on\n" +
 			"  rectura trip examples/hatchery feeding --input temperature --with oxygen=9",
@@ -65,7 +67,7 @@ stand still: discrete ones off and analog ones at mid span, or where --with puts
 			}
 			switch format {
 			case "json":
-				return writeJSON(c.OutOrStdout(), trippedJSON{t.Rule, t.Input, foundView(t.Trip), foundView(t.Reset)})
+				return writeJSON(c.OutOrStdout(), trippedJSON{t.Rule, t.Input, foundView(t.Trip), foundView(t.Reset), standing(t.Still)})
 			case "csv":
 				l := list{heads: []string{"point", "direction", "value", "unit"}}
 				for _, f := range []struct {
@@ -88,6 +90,15 @@ stand still: discrete ones off and analog ones at mid span, or where --with puts
 	c.Flags().StringArrayVar(&with, "with", nil, "where another input, a setpoint or a constant stands, `NAME=VALUE`; may be repeated")
 	addFormat(c, &format)
 	return c
+}
+
+// standing is where the other inputs stood, by name.
+func standing(all []bench.Still) map[string]string {
+	names := map[string]string{}
+	for _, s := range all {
+		names[s.Name] = s.Text
+	}
+	return names
 }
 
 func movedWord(f *bench.Found) string {
@@ -140,12 +151,16 @@ func printTripped(w io.Writer, t bench.Tripped) {
 		step,
 	)
 	if len(t.Still) > 0 {
-		fmt.Fprintf(w, "Meanwhile: %s.\n", strings.Join(t.Still, ", "))
+		words := make([]string, len(t.Still))
+		for i, s := range t.Still {
+			words[i] = s.String()
+		}
+		fmt.Fprintf(w, "Meanwhile: %s.\n", strings.Join(words, ", "))
 	}
 	switch {
 	case t.Always:
 		fmt.Fprintf(w, "It is on at both ends; give the other inputs another place by --with.\n")
 	case t.Trip == nil && len(t.Still) > 0:
-		fmt.Fprintf(w, "It may trip where they stand otherwise; give them another place by --with.\n")
+		fmt.Fprintf(w, "No place of them was found at which it trips. At the end: %s.\n", t.Because)
 	}
 }

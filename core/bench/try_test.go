@@ -147,10 +147,14 @@ rule contacts
 	found, err := bench.Trip(p, "both", "x", give("y=1"), nil)
 	require.NoError(t, err)
 	assert.Equal(t, 2456.0, found.Trip.Stages[0].Value)
-	assert.Equal(t, []string{"y 1 mg/L"}, found.Still)
-	found, err = bench.Trip(p, "both", "x", nil, nil) // y at mid span
+	assert.Equal(t, []bench.Still{{Name: "y", Text: "1 mg/L"}}, found.Still)
+	found, err = bench.Trip(p, "both", "x", nil, nil) // not with y at mid span
 	require.NoError(t, err)
-	assert.Nil(t, found.Trip)
+	assert.Equal(t, 2456.0, found.Trip.Stages[0].Value)
+	assert.Equal(t, []bench.Still{{Name: "y", Text: "0 mg/L"}}, found.Still)
+	found, err = bench.Trip(p, "both", "x", give("y=3"), nil)
+	require.NoError(t, err)
+	assert.Nil(t, found.Trip, "a place that was given stays")
 	found, err = bench.Trip(p, "moment", "", nil, nil)
 	require.NoError(t, err)
 	assert.InDelta(t, 5, found.Trip.Stages[0].Value, 1e-4)
@@ -171,4 +175,51 @@ rule contacts
 	}
 	_, err = bench.Trip(p, "both", "x", give("x=1"), nil)
 	assert.EqualError(t, err, "x is the input that is moved; it cannot stand at 1 mg/L as well")
+}
+
+// Where a rule trips only with its other inputs in a certain place, that is found; what
+// another rule latched is reset; and counts of 32 bits are found to one of them.
+func TestTripFindsThePlace(t *testing.T) {
+	p := compileJob(t, `job "x"
+input x
+  scale 0..4294967295 counts to 0..20 mA
+  scale 4..20 mA to 0..10 mg/L
+  healthy 4..20 mA
+input y
+  unit mg/L
+  healthy 0..10 mg/L
+input k discrete
+input door discrete
+  inverted
+output o
+  fail off
+rule flooded
+  on when x < 2 mg/L for 5 s
+  latch
+rule r
+  on when (x > 5 mg/L hysteresis 0.5 mg/L) and k
+  permissive when y > 9.9 mg/L
+  interlock when flooded or door
+  call o
+rule shut
+  on when x > 5 mg/L and k and not k
+  off after 5 s
+`)
+	found, err := bench.Trip(p, "r", "x", nil, nil)
+	require.NoError(t, err)
+	require.NotNil(t, found.Trip)
+	require.NotNil(t, found.Reset)
+	assert.InDelta(t, 4294967295*0.6, found.Trip.Stages[0].Value, 1)
+	assert.InDelta(t, 4294967295*0.56, found.Reset.Stages[0].Value, 1)
+	assert.Equal(t, []bench.Still{{Name: "k", Text: "on"}, {Name: "y", Text: "10 mg/L"}, {Name: "door", Text: "off"}}, found.Still)
+	found, err = bench.Trip(p, "shut", "", nil, nil)
+	require.NoError(t, err)
+	assert.Nil(t, found.Trip)
+	assert.Contains(t, found.Because, "k is off")
+	given, err := bench.ParseGiven(p, "door=on")
+	require.NoError(t, err)
+	found, err = bench.Trip(p, "r", "x", []bench.Given{given}, nil)
+	require.NoError(t, err)
+	assert.Nil(t, found.Trip)
+	assert.Contains(t, found.Because, "interlocked: door is on")
 }
