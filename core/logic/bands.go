@@ -45,12 +45,15 @@ func (c *compiler) bands(d *sheet.Bands) {
 			}
 			b.Bands = append(b.Bands, Band{Title: band.Title(), limit: limit})
 		}
+		if elseless(d) {
+			b.Bands = append(b.Bands, Band{Title: belowAll, limit: -1})
+		}
 		b.node = c.addCond(condNode{op: condBands, a: int32(index)})
 		for i := range b.Bands {
 			b.Bands[i].node = c.addCond(condNode{op: condBand, a: int32(index), b: int32(i)})
 		}
 	})
-	for i := range b.Bands {
+	for i := range d.Bands {
 		c.callAll(
 			d.Bands[i].Calls,
 			Caller{Ref: Ref{BandsKind, int32(index)}, Name: d.Name + " (" + b.Bands[i].Title + ")", node: b.Bands[i].node},
@@ -58,6 +61,12 @@ func (c *compiler) bands(d *sheet.Bands) {
 	}
 	c.p.Bands = append(c.p.Bands, b)
 }
+
+// belowAll is the band of a ladder without `else` in which no limit is passed.
+const belowAll = "else"
+
+// elseless tells whether bands, which must be a ladder, have no `else`.
+func elseless(d *sheet.Bands) bool { return d.Bands[len(d.Bands)-1].Op != "" }
 
 // bandMemory is the memory of Bands.
 type bandMemory struct {

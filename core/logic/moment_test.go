@@ -130,6 +130,18 @@ func TestReasonsOfMoments(t *testing.T) {
 31s o on→off: no longer called by lamps (critical)
 31s fan off→on: called by r
 `},
+		{"a ladder needs no else",
+			"bands ladder of x\n  above 8 mg/L call o\n  at or above low call fan\n  cumulative\noutput fan\n  fail off\n",
+			"0 x=5\n1 x=6\n2 x=9\n3 x=5",
+			`0s ladder undecided→else: x 5 mg/L < low 6 mg/L
+1s ladder else→at or above low: x 6 mg/L >= low 6 mg/L and x 6 mg/L <= 8 mg/L
+1s fan off→on: called by ladder (at or above low)
+2s ladder at or above low→above 8 mg/L: x 9 mg/L > 8 mg/L
+2s o off→on: called by ladder (above 8 mg/L)
+3s ladder above 8 mg/L→else: x 5 mg/L < low 6 mg/L
+3s o on→off: no longer called by ladder (above 8 mg/L)
+3s fan on→off: no longer called by ladder (at or above low)
+`},
 		{"a ladder: every band passed stays called",
 			"bands ladder of x\n  above 8 mg/L call o\n  at or above low call fan\n  else call base\n  cumulative\noutput fan\n  fail off\noutput base\n  fail off\n",
 			"0 x=5\n1 x=6\n2 x=9\n3 x=8\n4 x=bad",

@@ -177,11 +177,17 @@ func (c *checker) bands(d *Bands) {
 	}
 	c.clauses(d.rows())
 	n := len(d.Bands)
-	if n < 2 || d.Bands[n-1].Op != "" {
+	limits := 0
+	for _, b := range d.Bands {
+		if b.Op != "" {
+			limits++
+		}
+	}
+	if limits == 0 || d.Cumulative == nil && d.Bands[n-1].Op != "" {
 		c.errorf(
 			d.NameAt,
 			"missing-clause",
-			"the bands %s need at least one limit and, below all of them, the band in which the signal is otherwise, such as: fine: else",
+			"the bands %s need at least one limit and, but for a ladder, below all of them the band in which the signal is otherwise, such as: fine: else",
 			d.Name,
 		)
 		return

@@ -213,7 +213,7 @@ func TestFindings(t *testing.T) {
 		// bands
 		{"bands b\n  low: below 5 mg/L\n  fine: else\n", "1:8: error: the end of the line where \"of\" must stand, before the signal that is divided into bands [syntax]"},
 		{"bands b of mains\n  low: below 5 mg/L\n  fine: else\n", "1:12: error: mains is a discrete input and has no value to compare or add [wrong-kind]"},
-		{"bands b of oxygen\n  low: below 5 mg/L\n", "1:7: error: the bands b need at least one limit and, below all of them, the band in which the signal is otherwise, such as: fine: else [missing-clause]"},
+		{"bands b of oxygen\n  low: below 5 mg/L\n", "1:7: error: the bands b need at least one limit and, but for a ladder, below all of them the band in which the signal is otherwise, such as: fine: else [missing-clause]"},
 		{"bands b of oxygen\n  low: below 5 mg/L\n  lower: below 4 mg/L\n  fine: else\n", "3:16: error: 4 mg/L after 5 mg/L; bands stand from the lowest limit up [band-order]"},
 		{"bands b of oxygen\n  high: above 5 mg/L\n  higher: at or above low\n  fine: else\n", "3:23: error: low after 5 mg/L; bands stand from the highest limit down [band-order]"},
 		{"bands b of oxygen\n  low: below 5 mg/L\n  high: above 6 mg/L\n  fine: else\n", "3:9: error: \"above\" beside \"below\"; all limits of bands go one way, `below` from the lowest up or `above` from the highest down [band-order]"},
