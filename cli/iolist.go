@@ -29,7 +29,7 @@ into one. A list has a row of headings and a row a point. The headings are
 }
 
 func newIolistImport() *cobra.Command {
-	var out string
+	var out, table string
 	var mappings []string
 	var skip bool
 	c := &cobra.Command{
@@ -40,16 +40,17 @@ and unique. Points that the job has already stay as they are there. Every row is
 accounted for; if one is no point, nothing is written, unless --skip-bad-rows.`,
 		Example: "  rectura iolist import raceway points.xlsx --map 'point=Signal name' --map 'description=Service'",
 		RunE: func(c *cobra.Command, args []string) error {
-			return runIolistImport(c, args[0], args[1], out, mappings, skip)
+			return runIolistImport(c, args[0], args[1], out, table, mappings, skip)
 		},
 	}
 	c.Flags().StringVarP(&out, "output", "o", "", "the `name` of the sheet (default: the list's, with .rct)")
 	c.Flags().StringArrayVar(&mappings, "map", nil, "the list's own heading of a column, `OURS=THEIRS`; may be repeated")
+	c.Flags().StringVar(&table, "sheet", "", "the `name` of the workbook's sheet (default: the first that holds a list)")
 	c.Flags().BoolVar(&skip, "skip-bad-rows", false, "list rows that are no points and leave them out")
 	return c
 }
 
-func runIolistImport(c *cobra.Command, folder, name, out string, mappings []string, skip bool) error {
+func runIolistImport(c *cobra.Command, folder, name, out, table string, mappings []string, skip bool) error {
 	mapping := map[string]string{}
 	for _, m := range mappings {
 		ours, theirs, ok := strings.Cut(m, "=")
@@ -62,7 +63,7 @@ func runIolistImport(c *cobra.Command, folder, name, out string, mappings []stri
 	if err != nil {
 		return err
 	}
-	rows, err := iolist.ReadFile(name, data, mapping)
+	rows, err := iolist.ReadFile(name, data, table, mapping)
 	if err != nil {
 		return err
 	}
@@ -93,6 +94,9 @@ func runIolistImport(c *cobra.Command, folder, name, out string, mappings []stri
 		}
 	}
 	w := c.OutOrStdout()
+	if len(rows) > 0 && rows[0].Number > 2 {
+		fmt.Fprintf(w, "%s: the headings are in row %d\n", name, rows[0].Number-1)
+	}
 	fmt.Fprintf(w, "%s: %s", name, count(len(rows), "row", "rows"))
 	for _, part := range []struct {
 		n    int

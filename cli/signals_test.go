@@ -131,7 +131,7 @@ func TestIolist(t *testing.T) {
 	require.NoError(t, os.WriteFile(bad, []byte("point,kind\npump,output\nmast,crane\n"), 0o600))
 	out, code := run(t, "iolist", "import", filepath.Join(dir, "new"), bad)
 	assert.Equal(t, 2, code)
-	assert.Contains(t, out, `bad.csv:3: the kind "crane" is none of analog, discrete, output`)
+	assert.Contains(t, out, `bad.csv:3: the kind "crane" is none of analog (AI), discrete (DI),`)
 	assert.Contains(t, out, "1 row of 2 in ")
 	assert.NoDirExists(t, filepath.Join(dir, "new"))
 	out, code = run(t, "iolist", "import", filepath.Join(dir, "new"), bad, "--skip-bad-rows")

@@ -21,22 +21,44 @@ const (
 )
 
 // ReadFile reads a list from CSV or .xlsx, by its name. mapping gives the
-// file's own headings in the place of ours, by ours.
-func ReadFile(name string, data []byte, mapping map[string]string) ([]Row, error) {
+// file's own headings in the place of ours, by ours. Of a workbook it is the sheet named
+// table, or, if that is empty, the first that holds a list.
+func ReadFile(name string, data []byte, table string, mapping map[string]string) ([]Row, error) {
 	if len(data) > MaxSize {
 		return nil, fmt.Errorf("%s: the list is larger than %d MiB", name, MaxSize>>20)
 	}
+	theirs, err := headingsOf(mapping)
+	if err != nil {
+		return nil, err
+	}
 	var cells [][]string
-	var err error
 	if strings.EqualFold(path.Ext(name), ".xlsx") {
-		cells, err = readWorkbook(name, data)
+		cells, err = readWorkbook(name, data, table, func(cells [][]string) bool { return headingRow(cells, theirs) >= 0 })
+	} else if table != "" {
+		return nil, fmt.Errorf("%s: a CSV file has no sheets; take --sheet out", name)
 	} else {
 		cells, err = readCSV(name, data)
 	}
 	if err != nil {
 		return nil, err
 	}
-	return rows(name, cells, mapping)
+	return rows(name, cells, theirs, mapping)
+}
+
+// headingsOf gives our headings by those of a list, in small letters.
+func headingsOf(mapping map[string]string) (map[string]string, error) {
+	theirs := map[string]string{}
+	for _, h := range Headings {
+		theirs[h] = h
+	}
+	for ours, given := range mapping {
+		if !slices.Contains(Headings, ours) {
+			return nil, fmt.Errorf("%s is no column of a list; there are %s", ours, strings.Join(Headings, ", "))
+		}
+		delete(theirs, ours)
+		theirs[strings.ToLower(given)] = ours
+	}
+	return theirs, nil
 }
 
 func readCSV(name string, data []byte) ([][]string, error) {
@@ -74,30 +96,20 @@ func readCSV(name string, data []byte) ([][]string, error) {
 }
 
 // rows puts cells under their headings.
-func rows(name string, cells [][]string, mapping map[string]string) ([]Row, error) {
+func rows(name string, cells [][]string, theirs, mapping map[string]string) ([]Row, error) {
 	if len(cells) == 0 {
 		return nil, fmt.Errorf("%s: the list is empty; it begins with a row of headings: %s", name, strings.Join(Headings, ", "))
 	}
-	theirs := map[string]string{} // their heading to ours
-	for _, h := range Headings {
-		theirs[h] = h
-	}
-	for ours, given := range mapping {
-		if !slices.Contains(Headings, ours) {
-			return nil, fmt.Errorf("%s is no column of a list; there are %s", ours, strings.Join(Headings, ", "))
-		}
-		delete(theirs, ours)
-		theirs[strings.ToLower(given)] = ours
-	}
+	head := max(headingRow(cells, theirs), 0)
 	at := map[int]string{}
-	for i, h := range cells[0] {
+	for i, h := range cells[head] {
 		ours, ok := theirs[strings.ToLower(strings.TrimSpace(h))]
 		if !ok {
 			continue
 		}
 		for _, before := range at {
 			if before == ours {
-				return nil, fmt.Errorf("%s:1: two columns are %s; rename one", name, ours)
+				return nil, fmt.Errorf("%s:%d: two columns are %s; rename one", name, head+1, ours)
 			}
 		}
 		at[i] = ours
@@ -112,27 +124,45 @@ func rows(name string, cells [][]string, mapping map[string]string) ([]Row, erro
 	}
 	for ours, given := range mapping {
 		if !found(ours) {
-			return nil, fmt.Errorf("%s:1: no column is headed %s, which was mapped to %s", name, given, ours)
+			return nil, fmt.Errorf("%s:%d: no column is headed %s, which was mapped to %s", name, head+1, given, ours)
 		}
 	}
 	if !found("point") && !found("tag") && !found("description") {
 		return nil, fmt.Errorf(
-			"%s:1: no column is headed point, tag or description, of which one names the points; say with a mapping which of these does: %s",
+			"%s:%d: no column is headed point, tag or description, of which one names the points; say with a mapping which of these does: %s",
 			name,
-			strings.Join(cells[0], ", "),
+			head+1,
+			strings.Join(cells[head], ", "),
 		)
 	}
 	var all []Row
-	for i, c := range cells[1:] {
-		row := Row{Number: i + 2, Cells: map[string]string{}}
-		for k, v := range c {
-			if h, ok := at[k]; ok {
-				row.Cells[h] = v
+	for i, c := range cells[head+1:] {
+		row := Row{Number: head + i + 2, Cells: map[string]string{}}
+		for k, h := range at {
+			row.Cells[h] = ""
+			if k < len(c) {
+				row.Cells[h] = c[k]
 			}
 		}
 		all = append(all, row)
 	}
 	return all, nil
+}
+
+// mostTitles is how many rows may stand above the headings.
+const mostTitles = 30
+
+// headingRow is the first row, of those at the top, that names points, be it by a heading of
+// ours or by one that is mapped to it; negative if there is none.
+func headingRow(cells [][]string, theirs map[string]string) int {
+	for i, row := range cells[:min(len(cells), mostTitles+1)] {
+		for _, h := range row {
+			if ours := theirs[strings.ToLower(strings.TrimSpace(h))]; ours == "point" || ours == "tag" || ours == "description" {
+				return i
+			}
+		}
+	}
+	return -1
 }
 
 // Guarded keeps a spreadsheet from taking the text of a cell for a formula: before

@@ -7,15 +7,16 @@
 //	description  the label
 //	tag          the plant's own name
 //	terminal     where it is wired
-//	kind         analog, discrete, discrete inverted, output or analog output
+//	kind         analog (AI), discrete (DI), discrete inverted, output (DO) or
+//	             analog output (AO)
 //	card         the converter of an analog input: 0..4095 counts to 0..20 mA
-//	signal       what the sensor gives: 4..20 mA, 0..10 V, pt100
+//	signal       what the sensor gives, or the actuator takes: 4..20 mA, 0..10 V, pt100
 //	low, high    the values at the ends of the signal, or of an analog output
 //	unit         of these
 //	healthy      the range outside which the signal is bad: 3.6..21 mA
 //	chain        the stages as a sheet writes them, parted by ; in the place of
 //	             card, signal, low and high; of an analog output those to its
-//	             terminals
+//	             terminals, unless signal says them all
 //	note         anything else
 package iolist
 
@@ -188,6 +189,9 @@ var kinds = map[string]string{
 	"ao":                "analog output",
 }
 
+// kindWords are the kinds as a message lists them, each with what panels write.
+const kindWords = "analog (AI), discrete (DI), discrete inverted, output (DO), analog output (AO)"
+
 func quote(s string) string {
 	return `"` + strings.NewReplacer(`\`, `\\`, `"`, `\"`, "\n", " ", "\r", "", "\t", " ").Replace(s) + `"`
 }
@@ -199,7 +203,10 @@ func (r *Row) declaration(name string) (string, error) {
 	case r.get("kind") == "" && r.get("unit")+r.get("signal")+r.get("chain") != "":
 		kind = "analog"
 	case !ok:
-		return "", fmt.Errorf("the kind %q is none of analog, discrete, output, analog output", r.get("kind"))
+		if _, has := r.Cells["kind"]; !has {
+			return "", fmt.Errorf("no column was mapped to the kind, which is %s", kindWords)
+		}
+		return "", fmt.Errorf("the kind %q is none of %s", r.get("kind"), kindWords)
 	}
 	var b strings.Builder
 	word := "input"
@@ -240,6 +247,9 @@ func (r *Row) declaration(name string) (string, error) {
 		stages, err = r.stages()
 	case "analog output":
 		stages = clauses(r.get("chain"))
+		if signal := r.get("signal"); signal != "" && len(stages) == 0 {
+			stages = []string{"scale " + r.ends() + " " + unit.Named(r.get("unit")).String() + " to " + signal}
+		}
 	}
 	if err != nil {
 		return "", err
@@ -354,14 +364,31 @@ func Rows(job *sheet.Job) [][]string {
 			continue
 		}
 		cells := map[string]string{"low": o.Range.From.Number(), "high": o.Range.To.Number(), "unit": o.Unit().Name()}
-		var stages []string
-		for _, s := range o.Stages {
-			stages = append(stages, s.String())
+		if signal, plain := terminalsOf(o); plain {
+			cells["signal"] = signal
+		} else {
+			var stages []string
+			for _, s := range o.Stages {
+				stages = append(stages, s.String())
+			}
+			cells["chain"] = strings.Join(stages, "; ")
 		}
-		cells["chain"] = strings.Join(stages, "; ")
 		add(&o.Head, "analog output", cells)
 	}
 	return rows
+}
+
+// terminalsOf is what an analog output's actuator takes; plain tells that its one stage
+// goes there from the whole of its range.
+func terminalsOf(o *sheet.Output) (signal string, plain bool) {
+	if len(o.Stages) != 1 {
+		return "", false
+	}
+	s, is := o.Stages[0].(*sheet.Scale)
+	if !is || s.From.String() != o.Range.String() {
+		return "", false
+	}
+	return s.To.String(), true
 }
 
 // chainCells puts a chain into card, signal, low, high and unit where it is a

@@ -2,6 +2,7 @@ package iolist_test
 
 import (
 	"bytes"
+	"fmt"
 	"os"
 	"strings"
 	"testing"
@@ -33,7 +34,7 @@ func TestThereAndBack(t *testing.T) {
 	} {
 		var b bytes.Buffer
 		require.NoError(t, write(&b))
-		read, err := iolist.ReadFile(name, b.Bytes(), nil)
+		read, err := iolist.ReadFile(name, b.Bytes(), "", nil)
 		require.NoError(t, err)
 		result := iolist.Sheet(name, read, nil)
 		assert.Empty(t, result.Bad)
@@ -61,14 +62,14 @@ func TestSheet(t *testing.T) {
 		"Odd;;analog;;4..20 V;0,5;2;mm;3..5 mA;",
 		"Valve;;AO;;;0;;%;;",
 	}, "\n")
-	rows, err := iolist.ReadFile("points.csv", []byte(list), map[string]string{"point": "Signal name", "description": "Service"})
+	rows, err := iolist.ReadFile("points.csv", []byte(list), "", map[string]string{"point": "Signal name", "description": "Service"})
 	require.NoError(t, err)
 	r := iolist.Sheet("points.csv", rows, nil)
 	assert.Equal(t, []string{"do_r1", "do_r1_2", "p2nd_pump", "bath", "door", "and_point"}, r.Points)
 	assert.Equal(t, 1, r.Blank)
 	assert.Equal(t, []string{"DO R1 → do_r1", "DO R1 → do_r1_2", "2nd pump → p2nd_pump", "Bath → bath", "Door → door", "and → and_point"}, r.Renamed)
 	assert.Equal(t, []string{
-		`points.csv:8: the kind "crane" is none of analog, discrete, output, analog output`,
+		`points.csv:8: the kind "crane" is none of analog (AI), discrete (DI), discrete inverted, output (DO), analog output (AO)`,
 		"points.csv:9: the columns low and high are the values at the ends of 4..20 mA; fill in both",
 		"points.csv:11: \"healthy 3..5 mA\": `healthy` in mA (current), but odd has no such quantity in its chain: V (voltage), mm (length)",
 		"points.csv:12: the columns low, high and unit are the range of an analog output; fill them in",
@@ -107,13 +108,43 @@ func TestBadLists(t *testing.T) {
 		{"a.xlsx", workbook(func(f *excelize.File) error { return f.SetCellFormula("Sheet1", "B2", `="out"&"put"`) }), nil, "a.xlsx: the cell B2 of Sheet1 holds a formula; paste the list as values"},
 		{"a.xlsx", workbook(func(f *excelize.File) error { return f.MergeCell("Sheet1", "A2", "B3") }), nil, "a.xlsx: the cells A2:B3 of Sheet1 are merged; a list has one cell for each value, so part them"},
 	} {
-		_, err := iolist.ReadFile(c.name, c.data, c.mapping)
+		_, err := iolist.ReadFile(c.name, c.data, "", c.mapping)
 		require.Error(t, err, c.want)
 		assert.Contains(t, err.Error(), c.want)
 	}
-	rows, err := iolist.ReadFile("a.xlsx", workbook(func(*excelize.File) error { return nil }), nil)
+	rows, err := iolist.ReadFile("a.xlsx", workbook(func(*excelize.File) error { return nil }), "", nil)
 	require.NoError(t, err)
 	assert.Equal(t, "output pump\n", iolist.Sheet("a.xlsx", rows, nil).Text)
+}
+
+// A list as a panel builder hands it over: a cover with merged cells, a title above the
+// headings, his own headings, and a valve that takes 4..20 mA.
+func TestForeignWorkbook(t *testing.T) {
+	f := excelize.NewFile()
+	require.NoError(t, f.SetSheetName("Sheet1", "Cover"))
+	require.NoError(t, f.MergeCell("Cover", "A1", "D4"))
+	_, err := f.NewSheet("CP2")
+	require.NoError(t, err)
+	for i, row := range [][]any{{"Panel CP2"}, {"Loop", "Type", "Range", "From", "To", "Unit"}, {"FCV-201", "AO", "4..20 mA", 0, 100, "%"}, {"XS-201", "DI"}} {
+		require.NoError(t, f.SetSheetRow("CP2", fmt.Sprintf("A%d", i+1), &row))
+	}
+	var b bytes.Buffer
+	require.NoError(t, f.Write(&b))
+	mapping := map[string]string{"tag": "Loop", "kind": "Type", "signal": "Range", "low": "From", "high": "To"}
+	for _, table := range []string{"", "CP2"} {
+		rows, err := iolist.ReadFile("cp2.xlsx", b.Bytes(), table, mapping)
+		require.NoError(t, err)
+		require.Equal(t, 3, rows[0].Number)
+		r := iolist.Sheet("cp2.xlsx", rows, nil)
+		assert.Empty(t, r.Bad)
+		assert.Equal(t, "output fcv_201 analog 0..100 %\n  tag \"FCV-201\"\n  scale 0..100 % to 4..20 mA\n\ninput xs_201 discrete\n  tag \"XS-201\"\n", r.Text)
+	}
+	_, err = iolist.ReadFile("cp2.xlsx", b.Bytes(), "CP3", mapping)
+	assert.EqualError(t, err, "cp2.xlsx: no sheet is named CP3; there are Cover, CP2")
+	delete(mapping, "kind")
+	rows, err := iolist.ReadFile("cp2.xlsx", b.Bytes(), "", mapping)
+	require.NoError(t, err)
+	assert.Contains(t, iolist.Sheet("cp2.xlsx", rows, nil).Bad[0], "cp2.xlsx:4: no column was mapped to the kind, which is analog (AI), discrete (DI)")
 }
 
 // Whatever a list calls its points, names are legal and unique.
