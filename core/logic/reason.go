@@ -261,7 +261,7 @@ func (s *Stepper) explainRelation(i int32, n *condNode, v truth, in lasting) {
 		t.Kind = RangeTerm
 		inside := t.Left >= s.values[n.b] && t.Left <= s.values[n.n]
 		between := v == isTrue && inside != (n.op == condBetween) // its points: it has not let go yet
-		t.Limit, t.High = s.ends(n, between || v == isFalse && s.conds[i].since == s.now)
+		t.Limit, t.High = s.ends(n, between || v == isFalse && s.letGo(i, in))
 		if t.Limit != s.values[n.b] {
 			t.Point = ResetPoint
 		}
@@ -293,6 +293,13 @@ func (s *Stepper) explainRelation(i int32, n *condNode, v truth, in lasting) {
 	s.terms = append(s.terms, t)
 }
 
+// letGo tells whether a condition that is untrue is explained by its having let go: now, or
+// when what it stands in began to wait.
+func (s *Stepper) letGo(i int32, in lasting) bool {
+	since := s.conds[i].since
+	return since == s.now || in.length > 0 && since == in.since
+}
+
 func (s *Stepper) explainCompare(i int32, n *condNode, v truth, in lasting) {
 	if v == isUnknown {
 		s.explainUnknown(n)
@@ -315,7 +322,7 @@ func (s *Stepper) explainCompare(i int32, n *condNode, v truth, in lasting) {
 	} else {
 		t.Op = op.Opposite()
 		t.Limit, t.Point = trip, TripPoint
-		if s.conds[i].since == s.now { // it has just come back
+		if s.letGo(i, in) {
 			t.Limit, t.Point = reset, ResetPoint
 		}
 	}
