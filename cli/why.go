@@ -29,11 +29,12 @@ type (
 		Next    *nextJSON    `json:"next"`
 	}
 	groundJSON struct {
-		Text   string       `json:"text"`
-		Delay  string       `json:"delay"`
-		By     string       `json:"by"`
-		Stages []stageValue `json:"stages"`
-		Under  []int        `json:"under"` // numbers of grounds
+		Text     string       `json:"text"`
+		Delay    string       `json:"delay"`
+		By       string       `json:"by"`
+		Stages   []stageValue `json:"stages"`
+		Filtered string       `json:"filtered,omitempty"`
+		Under    []int        `json:"under"` // numbers of grounds
 	}
 	missJSON struct {
 		Rule    string   `json:"rule"`
@@ -158,7 +159,7 @@ func numbers(all []int) []int { return append([]int{}, all...) }
 func groundViews(all []logic.Ground) []groundJSON {
 	views := []groundJSON{}
 	for _, g := range all {
-		views = append(views, groundJSON{g.Text, g.Delay, g.By, stageValues(g.Stages), numbers(g.Under)})
+		views = append(views, groundJSON{g.Text, g.Delay, g.By, stageValues(g.Stages), g.Filtered, numbers(g.Under)})
 	}
 	return views
 }
@@ -234,6 +235,9 @@ func printGrounds(w io.Writer, all []logic.Ground, some []int, indent string, to
 			var stages []string
 			for _, s := range g.Stages {
 				stages = append(stages, strings.TrimSpace(unit.Short(s.Value)+" "+s.Unit.Name()))
+			}
+			if g.Filtered != "" {
+				stages = append(stages, "filtered "+g.Filtered)
 			}
 			fmt.Fprintf(w, "%s    %s\n", indent, strings.Join(stages, " → "))
 		}

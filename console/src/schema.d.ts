@@ -1307,6 +1307,8 @@ export interface components {
             /** @description how long it has lasted */
             delay?: string;
             stages?: components["schemas"]["Quantity"][];
+            /** @description what filters make of the last stage where they change it */
+            filtered?: string;
             /** @description What it stands on, by numbers in grounds. Rules and outputs that look at each other form circles. */
             under: number[];
         };

@@ -3,6 +3,7 @@ package logic
 import (
 	"slices"
 
+	"rectura/core/sheet"
 	"rectura/core/unit"
 )
 
@@ -11,11 +12,12 @@ import (
 // several stand on is there once, and outputs and rules that look at each other
 // form circles.
 type Ground struct {
-	Text   string
-	Delay  string          // how long it has lasted; empty where that does not count
-	By     string          // of a comparison, by how much
-	Stages []unit.Quantity // the reading at every stage of its input
-	Under  []int
+	Text     string
+	Delay    string          // how long it has lasted; empty where that does not count
+	By       string          // of a comparison, by how much
+	Stages   []unit.Quantity // the reading at every stage of its input
+	Filtered string          // what filters make of that, such as 5.965 mg/L; empty where they do nothing
+	Under    []int
 }
 
 // Grounds are all the grounds of how something stands after the last instant, with
@@ -77,7 +79,7 @@ func (d *digger) under(t Transition) []int {
 			all = append(all, d.add(Ground{Text: "its last reading", Stages: p.Stages(term)}))
 			continue
 		}
-		g := Ground{Text: p.TermText(term), Stages: p.Stages(term), By: p.Difference(term)}
+		g := Ground{Text: p.TermText(term), Stages: p.Stages(term), Filtered: p.filtered(term), By: p.Difference(term)}
 		if term.For > 0 {
 			g.Delay = DelayText(term, t.Time, d.clock)
 		}
@@ -89,4 +91,26 @@ func (d *digger) under(t Transition) []int {
 		all = append(all, number)
 	}
 	return all
+}
+
+// filtered is an input's value in a comparison where it is not what its last reading gives
+// through the chain; empty of what else a term is about.
+func (p *Program) filtered(t Term) string {
+	if t.Kind != Comparison || t.Input < 0 {
+		return ""
+	}
+	name, plain := p.sources[t.Cond].compare.L.(*sheet.Name)
+	stages := p.Stages(t)
+	if !plain || name.Name != p.Inputs[t.Input].Name || len(stages) == 0 {
+		return ""
+	}
+	read := stages[len(stages)-1]
+	if !read.Unit.Comparable(p.sources[t.Cond].unit) {
+		return "" // it compares an earlier place of the chain
+	}
+	left, last := unit.ShortPair(t.Left, read.In(p.sources[t.Cond].unit))
+	if left == last {
+		return ""
+	}
+	return withUnit(left, p.sources[t.Cond].unit)
 }

@@ -88,6 +88,9 @@ func groundViews(all []logic.Ground) []Ground {
 		if stages := quantities(g.Stages); len(stages) > 0 {
 			v.Stages = &stages
 		}
+		if g.Filtered != "" {
+			v.Filtered = &g.Filtered
+		}
 		views = append(views, v)
 	}
 	return views

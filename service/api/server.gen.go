@@ -533,9 +533,12 @@ type Ground struct {
 	By *string `json:"by,omitempty"`
 
 	// Delay how long it has lasted
-	Delay  *string     `json:"delay,omitempty"`
-	Stages *[]Quantity `json:"stages,omitempty"`
-	Text   string      `json:"text"`
+	Delay *string `json:"delay,omitempty"`
+
+	// Filtered what filters make of the last stage where they change it
+	Filtered *string     `json:"filtered,omitempty"`
+	Stages   *[]Quantity `json:"stages,omitempty"`
+	Text     string      `json:"text"`
 
 	// Under What it stands on, by numbers in grounds. Rules and outputs that look at each other form circles.
 	Under []int `json:"under"`

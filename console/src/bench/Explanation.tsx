@@ -70,7 +70,7 @@ function Grounds({ told, numbers, above }: { told: Told; numbers: number[]; abov
         {g.text}
         {g.by && <span className="text-ink-2">, by {g.by}</span>}
         {g.delay && <div className="text-ink-2">{g.delay}</div>}
-        <Stages stages={g.stages} />
+        <Stages stages={g.stages} filtered={g.filtered} />
         {g.under.length > 0 && <Under key={n} told={told} numbers={g.under} above={[...above, n]} />}
       </div>
     );

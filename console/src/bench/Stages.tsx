@@ -1,8 +1,8 @@
 import type { Quantity } from "../api";
 import { figure } from "../parts/number";
 
-/** A reading at every stage of its chain, the value first. */
-export function Stages({ stages }: { stages?: Quantity[] }) {
+/** A reading at every stage of its chain, the value first, and what filters make of it. */
+export function Stages({ stages, filtered }: { stages?: Quantity[]; filtered?: string }) {
   if (!stages || stages.length < 2) return null;
   return (
     <div className="text-xs text-ink-3">
@@ -11,6 +11,7 @@ export function Stages({ stages }: { stages?: Quantity[] }) {
         .toReversed()
         .map((q) => `${figure(q.value)} ${q.unit}`)
         .join(" · ")}
+      {filtered && `, filtered ${filtered}`}
     </div>
   );
 }
