@@ -20,8 +20,8 @@ func newDemo() *cobra.Command {
 	var f serveFlags
 	c := &cobra.Command{
 		Use:   "demo",
-		Short: "Run the service with the demo: a made-up trout hatchery and three recordings",
-		Long: `Runs the service with the Fennick trout hatchery, a made-up job, and three
+		Short: "Run the service with the demo: a made-up trout hatchery and its recordings",
+		Long: `Runs the service with the Fennick trout hatchery, a made-up job, and the
 recordings of it. Without --data, what is kept is thrown away at the end.`,
 		Example: "  rectura demo",
 		RunE:    func(c *cobra.Command, _ []string) error { return runDemo(c, f) },
