@@ -9,6 +9,7 @@ import (
 
 	"rectura/core/logic"
 	"rectura/core/recording"
+	"rectura/core/signal"
 	"rectura/core/unit"
 )
 
@@ -46,6 +47,9 @@ func bind(p *logic.Program, r *recording.Recording) (bound []binding, warnings [
 			return nil, nil, err
 		}
 		bound = append(bound, b)
+		if doubt := otherUnit(in, c); doubt != "" {
+			warnings = append(warnings, doubt)
+		}
 	}
 	for _, c := range r.Columns {
 		switch {
@@ -60,6 +64,45 @@ func bind(p *logic.Program, r *recording.Recording) (bound []binding, warnings [
 		}
 	}
 	return bound, warnings, nil
+}
+
+// mostJudged is how many readings of a column without a unit are looked at.
+const mostJudged = 4096
+
+// otherUnit tells of a column without a unit whose readings are nearly all bad as raw ones,
+// but good at another place of the chain, that they may stand there; empty of any other.
+func otherUnit(in *logic.Input, c *recording.Column) string {
+	if in.Chain == nil || c.Unit != "" {
+		return ""
+	}
+	n, good := 0, make([]int, len(in.Chain.Units))
+	c.Each(func(_ int64, v float64) bool {
+		for at := range good {
+			if !math.IsNaN(v) && in.Chain.Judge(v, at) == signal.None {
+				good[at]++
+			}
+		}
+		n++
+		return n < mostJudged
+	})
+	if n == 0 || good[0]*10 > n {
+		return ""
+	}
+	for at := len(good) - 1; at > 0; at-- {
+		if good[at]*10 < n*9 {
+			continue
+		}
+		share, which := "all", fmt.Sprintf("%d readings of %s", n, c.Name)
+		if good[0] > 0 {
+			share = fmt.Sprintf("%d of", n-good[0])
+		}
+		if n == mostJudged {
+			share += " the first"
+		}
+		other := in.Chain.Units[at].Name()
+		return fmt.Sprintf("%s %s are bad as %s; are they in %s? Then head the column %s [%s]", share, which, in.Chain.Units[0].Describe(), other, c.Name, other)
+	}
+	return ""
 }
 
 // Fits tells why a column of a recording could not be played, if it could not.

@@ -167,3 +167,27 @@ func TestReplayOfRandomJobs(t *testing.T) {
 		}
 	})
 }
+
+// A column without a unit that can hardly be raw counts is told as one that is in another.
+func TestColumnInAnotherUnit(t *testing.T) {
+	p := compileJob(t, `job "x"
+input humidity
+  scale 0..4095 counts to 0..20 mA
+  scale 4..20 mA to 0..100 %
+  healthy 3.6..21 mA
+output o
+  fail off
+rule r
+  on when humidity < 60 % for 2 s
+  call o
+`)
+	for text, want := range map[string][]string{
+		"time,humidity\n0,45\n1,45.3\n5,46\n15,47\n":     {"all 4 readings of humidity are bad as counts; are they in %? Then head the column humidity [%]"},
+		"time,humidity\n0,1800\n1,1900\n5,2000\n15,47\n": nil,
+		"time,humidity [%]\n0,45\n1,45.3\n":              nil,
+	} {
+		result, err := bench.Replay(p, record(t, text), bench.Options{})
+		require.NoError(t, err)
+		assert.Equal(t, want, result.Warnings, text)
+	}
+}
