@@ -40,7 +40,7 @@ waited out at each step, and latches are reset as soon as they can be. The other
 stand still where --with puts them; the rest with contacts off and analog ones at mid
 span, or, if the rule does not trip so, where it is found to trip. It says where.`,
 		Example: "  rectura trip examples/hatchery standby_blower --with mains=on\n" +
-			"  rectura trip examples/hatchery emergency_oxygen --with mains=on\n" +
+			"  rectura trip examples/hatchery emergency_oxygen\n" +
 			"  rectura trip examples/hatchery feeding --input temperature --with oxygen=9",
 		ValidArgsFunction: completeJob(func(folder string, args []string) []string {
 			if len(args) > 0 {
