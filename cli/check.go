@@ -48,7 +48,15 @@ func runCheck(c *cobra.Command, folder, format string) error {
 		played, err := playTrials(c, folder, p, job.Trials)
 		if err != nil {
 			t := job.Trials[len(played)] // the one that stopped it
-			found = append(found, sheet.Finding{Place: t.Play.At, Severity: sheet.Error, Code: "unplayable-trial", Text: fmt.Sprintf("this trial cannot be played: %v", err)})
+			found = append(
+				found,
+				sheet.Finding{
+					Place:    t.Play.At,
+					Severity: sheet.Error,
+					Code:     "unplayable-trial",
+					Text:     fmt.Sprintf("this trial cannot be played: %v", err),
+				},
+			)
 		} else {
 			found = append(found, bench.Untried(job, played)...)
 		}
@@ -75,8 +83,16 @@ func runCheck(c *cobra.Command, folder, format string) error {
 				errors++
 			}
 		}
-		fmt.Fprintf(c.OutOrStdout(), "%s: %s, %s, %s; %s, %s\n", job.Title, count(len(job.Inputs), "input", "inputs"), count(len(job.Outputs), "output", "outputs"),
-			count(len(job.Rules), "rule", "rules"), count(errors, "error", "errors"), count(len(found)-errors, "warning", "warnings"))
+		fmt.Fprintf(
+			c.OutOrStdout(),
+			"%s: %s, %s, %s; %s, %s\n",
+			job.Title,
+			count(len(job.Inputs), "input", "inputs"),
+			count(len(job.Outputs), "output", "outputs"),
+			count(len(job.Rules), "rule", "rules"),
+			count(errors, "error", "errors"),
+			count(len(found)-errors, "warning", "warnings"),
+		)
 	}
 	if err == nil && sheet.HasErrors(found) {
 		return errNo
@@ -92,9 +108,20 @@ func missingRecordings(folder string, job *sheet.Job) []sheet.Finding {
 		if t.Play == nil {
 			continue
 		}
-		if _, err := os.Stat(filepath.Join(folder, filepath.FromSlash(t.Play.Text))); !filepath.IsLocal(filepath.FromSlash(t.Play.Text)) || err != nil {
-			found = append(found, sheet.Finding{Place: t.Play.At, Severity: sheet.Error, Code: "no-recording",
-				Text: fmt.Sprintf("the recording %s of the trial %s is not in the job's folder; put it there, or correct its path", t.Play.Text, t.Name)})
+		if _, err := os.Stat(
+			filepath.Join(folder, filepath.FromSlash(t.Play.Text)),
+		); !filepath.IsLocal(filepath.FromSlash(t.Play.Text)) ||
+			err != nil {
+			found = append(found, sheet.Finding{
+				Place:    t.Play.At,
+				Severity: sheet.Error,
+				Code:     "no-recording",
+				Text: fmt.Sprintf(
+					"the recording %s of the trial %s is not in the job's folder; put it there, or correct its path",
+					t.Play.Text,
+					t.Name,
+				),
+			})
 		}
 	}
 	return found

@@ -100,7 +100,15 @@ func otherUnit(in *logic.Input, c *recording.Column) string {
 			share += " the first"
 		}
 		other := in.Chain.Units[at].Name()
-		return fmt.Sprintf("%s %s are bad as %s; are they in %s? Then head the column %s [%s]", share, which, in.Chain.Units[0].Describe(), other, c.Name, other)
+		return fmt.Sprintf(
+			"%s %s are bad as %s; are they in %s? Then head the column %s [%s]",
+			share,
+			which,
+			in.Chain.Units[0].Describe(),
+			other,
+			c.Name,
+			other,
+		)
 	}
 	return ""
 }
@@ -117,7 +125,13 @@ func Fits(p *logic.Program, c *recording.Column, clock recording.Clock) error {
 		return err
 	}
 	if t, v, found := c.NotDiscrete(); o >= 0 && found {
-		return fmt.Errorf("column %s, at %s: %s is neither 0 nor 1, and %s is a discrete output", c.Name, clock.Format(t), unit.Short(v), c.Name)
+		return fmt.Errorf(
+			"column %s, at %s: %s is neither 0 nor 1, and %s is a discrete output",
+			c.Name,
+			clock.Format(t),
+			unit.Short(v),
+			c.Name,
+		)
 	}
 	return nil
 }
@@ -149,7 +163,12 @@ func bindColumn(p *logic.Program, i int, c *recording.Column, clock recording.Cl
 	in := &p.Inputs[i]
 	if in.Chain == nil {
 		if c.Unit != "" {
-			return b, fmt.Errorf("column %s has the unit %s, but %s is a discrete input; take the unit out of the heading", c.Name, c.Unit, in.Name)
+			return b, fmt.Errorf(
+				"column %s has the unit %s, but %s is a discrete input; take the unit out of the heading",
+				c.Name,
+				c.Unit,
+				in.Name,
+			)
 		}
 		if t, v, found := c.NotDiscrete(); found {
 			return b, fmt.Errorf(

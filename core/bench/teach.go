@@ -60,7 +60,13 @@ func Teach(p *logic.Program, r *recording.Recording, input string, normal, troub
 	}{{"normal", normal, &l.Normal}, {"trouble", trouble, &l.Trouble}} {
 		values := good(trace, w.ends)
 		if len(values) < leastSamples {
-			return nil, fmt.Errorf("the %s window has %d good readings of %s; at least %d are needed", w.name, len(values), input, leastSamples)
+			return nil, fmt.Errorf(
+				"the %s window has %d good readings of %s; at least %d are needed",
+				w.name,
+				len(values),
+				input,
+				leastSamples,
+			)
 		}
 		*w.into = look(values, w.ends)
 	}
@@ -89,7 +95,12 @@ func TeachLike(p *logic.Program, r *recording.Recording, input, column string, s
 		return nil, fmt.Errorf("the recording has no column %s", column)
 	}
 	if t, v, found := c.NotDiscrete(); found {
-		return nil, fmt.Errorf("column %s, at %s: %s is neither 0 nor 1; a switch has two states", column, r.Clock.Format(t), unit.Short(v))
+		return nil, fmt.Errorf(
+			"column %s, at %s: %s is neither 0 nor 1; a switch has two states",
+			column,
+			r.Clock.Format(t),
+			unit.Short(v),
+		)
 	}
 	var makes, breaks, on, off []float64
 	last := math.NaN()
