@@ -105,7 +105,7 @@ func TestBadInput(t *testing.T) {
 		{"show DIR/tab", 2, "rectura: DIR/tab cannot run until its 1 error is mended"},
 		{"replay DIR/good a", 0, "no longer"},
 		{"replay DIR/good b", 2, "rectura: no recording b is here nor in DIR/good/recordings; it has a.csv, back.csv, binary.csv, empty.csv, half.csv, short.csv, text.csv"},
-		{"replay DIR/good back", 2, "rectura: DIR/good/recordings/back.csv:3:1: the time goes back, from 5 to 4; sort the rows by time"},
+		{"replay DIR/good back", 2, "rectura: DIR/good/recordings/back.csv:3:1: the time goes back, from 5 to 4; sort the rows by time (--sort)"},
 		{"replay DIR/good text", 2, `DIR/good/recordings/text.csv:2:3: k: "maybe" is no reading`},
 		{"replay DIR/good half", 2, "rectura: playing recordings/half.csv: column k, at +0 s: 0.5 is neither 0 nor 1, and k is a discrete input"},
 		{"replay DIR/good empty", 2, "DIR/good/recordings/empty.csv: the file is empty"},
@@ -125,9 +125,9 @@ func TestBadInput(t *testing.T) {
 		{"show DIR/good z", 2, "rectura: nothing in DIR/good is named z"},
 		{"serve --listen 0.0.0.0:0 --data DIR/data", 2, "rectura: the address 0.0.0.0:0 can be reached from other machines; the service listens on loopback only"},
 		{"serve --upload-limit 0", 2, "rectura: --upload-limit 0: it is from 1 to 1048576 MiB"},
-		{"replay DIR/good a --zone Erewhon", 2, "rectura: --zone Erewhon: it is no known time zone; write its IANA name, such as Europe/Dublin"},
+		{"replay DIR/good a --zone Erewhon", 2, `rectura: --zone: "Erewhon" is no known time zone; write its IANA name, such as Europe/Dublin, or its offset from UTC, such as +01:00`},
 		{"replay DIR/good a --map k", 2, `rectura: --map: "k" is not COLUMN=POINT, such as 'DO R1=oxygen' or 'DO R1=oxygen [mA]'`},
-		{"replay DIR/good a --map z=k", 2, "rectura: DIR/good/recordings/a.csv: no column is named z, which was mapped to k; the file has k"},
+		{"replay DIR/good a --map z=k", 2, "rectura: DIR/good/recordings/a.csv: no column is named z, which was mapped to k; the file has k (--map)"},
 		{"replay DIR/good a --pattern (", 2, "rectura: --pattern: error parsing regexp"},
 		{"replay DIR/good a --pattern (?P<k>1)", 2, "rectura: DIR/good/recordings/a.csv: the pattern has no group named time, and nothing says how far apart the lines are"},
 		{"replay DIR/good a --pattern (?P<k>1) --every soon", 2, `rectura: --every: "soon" is not a duration`},
@@ -243,7 +243,7 @@ func TestPlot(t *testing.T) {
 	}
 	svg, err := os.ReadFile(filepath.Join(folder, "night.svg"))
 	require.NoError(t, err)
-	assert.Contains(t, string(svg), "recordings/night.csv, 1 March 2026, 22:00:00 to 04:00:00, 6 h")
+	assert.Contains(t, string(svg), "recordings/night.csv, 1 March 2026, 22:00:00 to 04:00:00 UTC, 6 h")
 	f, err := os.Open(filepath.Join(folder, "night.png"))
 	require.NoError(t, err)
 	defer f.Close()

@@ -8,7 +8,6 @@ import (
 	"os"
 	"path/filepath"
 	"sync"
-	"time"
 
 	"github.com/schollz/progressbar/v3"
 	"github.com/spf13/cobra"
@@ -32,7 +31,7 @@ func addReading(c *cobra.Command, f *readingFlags) {
 	flags := c.Flags()
 	flags.StringVar(&f.timeColumn, "time-column", "", "the `heading` of the time, if it is none of time, timestamp, date, datetime")
 	flags.StringVar(&f.timeFormat, "time-format", "", "rfc3339, elapsed, seconds, milliseconds, or a `layout` such as 'DD.MM.YYYY hh:mm:ss'")
-	flags.StringVar(&f.zone, "zone", "", "the `zone` of local times, such as Europe/Dublin (default: the job's)")
+	flags.StringVar(&f.zone, "zone", "", "the `zone` of local times, such as Europe/Dublin or +01:00 (default: the job's)")
 	flags.StringArrayVar(
 		&f.mappings,
 		"map",
@@ -49,8 +48,8 @@ func addReading(c *cobra.Command, f *readingFlags) {
 func (f readingFlags) options(jobZone string) (o recording.Options, err error) {
 	o = recording.Options{TimeColumn: f.timeColumn, TimeFormat: f.timeFormat, Sort: f.sort, SkipBadRows: f.skipBad}
 	if name := cmp.Or(f.zone, jobZone); name != "" {
-		if o.Zone, err = time.LoadLocation(name); err != nil {
-			return o, fmt.Errorf("--zone %s: it is no known time zone; write its IANA name, such as Europe/Dublin", name)
+		if o.Zone, err = recording.LoadZone(name); err != nil {
+			return o, fmt.Errorf("--zone: %w", err)
 		}
 	}
 	for _, m := range f.mappings {
@@ -94,6 +93,10 @@ func readRecording(c *cobra.Command, path string, o recording.Options) (r *recor
 	progress, done := progressOf(c, info.Size(), "reading "+filepath.Base(path))
 	o.Spread = spread
 	r, err = format.Read(path, f, info.Size(), o, progress)
+	var wrong *recording.Error
+	if errors.As(err, &wrong) && wrong.Mend != "" {
+		err = fmt.Errorf("%w (--%s)", err, wrong.Mend)
+	}
 	return r, errors.Join(err, done())
 }
 

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"math"
 	"os"
 	"path/filepath"
 	"slices"
@@ -159,7 +160,7 @@ func runReplay(c *cobra.Command, folder, name string, f replayFlags) error {
 	if err != nil {
 		return fmt.Errorf("playing %s: %w", shown, err)
 	}
-	result.Warnings = append(result.Warnings, r.Notes...)
+	result.Notes = append(result.Notes, r.Notes...)
 	if f.plot != "" {
 		if err := drawPlot(f.plot, result, shown); err != nil {
 			return err
@@ -170,9 +171,7 @@ func runReplay(c *cobra.Command, folder, name string, f replayFlags) error {
 			return err
 		}
 	}
-	for _, w := range result.Warnings {
-		fmt.Fprintf(c.ErrOrStderr(), "%s: warning: %s\n", shown, w)
-	}
+	tellOf(c, shown, result)
 	switch f.format {
 	case "json":
 		return writeJSON(c.OutOrStdout(), replayView(result, shown))
@@ -184,8 +183,17 @@ func runReplay(c *cobra.Command, folder, name string, f replayFlags) error {
 		}
 		return l.csv(c.OutOrStdout())
 	}
-	printReplay(c.OutOrStdout(), result, shown)
-	return nil
+	return printReplay(c.OutOrStdout(), result, shown)
+}
+
+// tellOf says on standard error what is to be known of a replay.
+func tellOf(c *cobra.Command, of string, r *bench.Result) {
+	for _, w := range r.Warnings {
+		fmt.Fprintf(c.ErrOrStderr(), "%s: warning: %s\n", of, w)
+	}
+	for _, n := range r.Notes {
+		fmt.Fprintf(c.ErrOrStderr(), "%s: note: %s\n", of, n)
+	}
 }
 
 func (f *replayFlags) options() (o bench.Options, err error) {
@@ -213,6 +221,9 @@ func partText(r *bench.Result, shown string) string {
 		s += date + ", "
 	}
 	s += rec.Clock.Format(rec.Start) + " to " + rec.Clock.Format(rec.End)
+	if zone := rec.Clock.ZoneText(); zone != "" {
+		s += " " + zone
+	}
 	if length := rec.End - rec.Start; length > 0 {
 		s += ", " + unit.FormatDuration(length)
 	}
@@ -256,7 +267,7 @@ func replayView(r *bench.Result, shown string) replayJSON {
 		Samples:     rec.Samples(),
 		Transitions: []transitionJSON{},
 		Summary:     []any{},
-		Warnings:    append([]string{}, r.Warnings...),
+		Warnings:    append(append([]string{}, r.Warnings...), r.Notes...),
 	}
 	for _, t := range r.Transitions {
 		x := transitionJSON{
@@ -298,7 +309,7 @@ func replayView(r *bench.Result, shown string) replayJSON {
 	return v
 }
 
-func printReplay(w io.Writer, r *bench.Result, shown string) {
+func printReplay(w io.Writer, r *bench.Result, shown string) error {
 	clock := r.Recording.Clock
 	fmt.Fprintf(w, "%s\n%s, %d readings\n\n", r.Program.Job.Title, partText(r, shown), r.Recording.Samples())
 	changes := list{heads: []string{"TIME", "WHAT", "", "CHANGE", "BECAUSE"}, numbers: []int{1}}
@@ -313,7 +324,9 @@ func printReplay(w io.Writer, r *bench.Result, shown string) {
 	case analog:
 		fmt.Fprintln(w, "Only the values of analog outputs changed; --every-change lists them.")
 	default:
-		fmt.Fprintln(w, "Nothing changed.")
+		if err := printCompared(w, r); err != nil {
+			return err
+		}
 	}
 	fmt.Fprintln(w)
 	totals := list{heads: []string{"NAME", "", "STARTS", "ON", "UNDECIDED", "AT THE END"}, numbers: []int{3, 4, 5}}
@@ -335,6 +348,43 @@ func printReplay(w io.Writer, r *bench.Result, shown string) {
 	if len(values.rows) > 0 {
 		values.table(w)
 	}
+	return nil
+}
+
+// printCompared says what was compared where nothing changed.
+func printCompared(w io.Writer, r *bench.Result) error {
+	all, err := r.Compared()
+	if err != nil {
+		return fmt.Errorf("looking for what was compared: %w", err)
+	}
+	fmt.Fprint(w, "Nothing changed. ")
+	if len(all) == 0 {
+		fmt.Fprintln(w, "Nothing was compared, either: no rule reads an input.")
+		return nil
+	}
+	fmt.Fprint(w, "Compared was:\n\n")
+	l := list{heads: []string{"SIGNAL", "LOWEST", "HIGHEST", "COMPARED WITH"}, numbers: []int{2, 3}}
+	for _, c := range all {
+		text := func(v float64) string {
+			switch {
+			case math.IsNaN(v) && c.Bad:
+				return "bad"
+			case math.IsNaN(v):
+				return "not read"
+			case c.Unit == unit.Unit{}:
+				return map[bool]string{true: "on", false: "off"}[v != 0]
+			}
+			return strings.TrimSpace(unit.Short(v) + " " + c.Unit.Name())
+		}
+		var points []string
+		for _, p := range c.Points {
+			q := p.Value()
+			points = append(points, strings.Join(strings.Fields(p.Rule+" "+p.Role.String()+" "+p.Direction()+" at "+unit.Short(q.Value)+" "+q.Unit.Name()), " "))
+		}
+		l.add(c.Name, text(c.Low), text(c.High), strings.Join(points, "; "))
+	}
+	l.table(w)
+	return nil
 }
 
 // lasting is a time added up, rounded to what people want to know.

@@ -69,12 +69,8 @@ func runTrial(c *cobra.Command, folder string, names []string, format string) er
 	}
 	passed := true
 	for _, o := range all {
-		for _, w := range o.Result.Warnings {
-			fmt.Fprintf(c.ErrOrStderr(), "%s: warning: %s\n", o.Trial.Name, w)
-		}
-		for _, note := range o.Notes {
-			fmt.Fprintf(c.ErrOrStderr(), "%s: %s\n", o.Trial.Name, note)
-		}
+		o.Result.Notes = append(o.Result.Notes, o.Notes...)
+		tellOf(c, o.Trial.Name, o.Result)
 		passed = passed && o.Passed()
 	}
 	if err := printOutcomes(c, all, format); err != nil {

@@ -434,6 +434,9 @@ type Clock struct {
 	// Start seconds since 1970, or the file's own number of elapsed seconds
 	Start float64 `json:"start"`
 
+	// Twice an hour comes twice, since clocks go back: times of day are shown with their offset from UTC
+	Twice bool `json:"twice"`
+
 	// Zone an IANA name; empty where the offset is the same throughout
 	Zone string `json:"zone"`
 }

@@ -73,7 +73,7 @@ func TestImport(t *testing.T) {
 		body   string
 		want   string
 	}{
-		{client.UploadRecordingParams{Name: "a.csv", Zone: text("Erewhon")}, file, "Erewhon is no known time zone"},
+		{client.UploadRecordingParams{Name: "a.csv", Zone: text("Erewhon")}, file, `"Erewhon" is no known time zone`},
 		{client.UploadRecordingParams{Name: "a.csv", Map: &[]string{"x"}}, file, `"x" is not COLUMN=POINT`},
 		{client.UploadRecordingParams{Name: "a.csv", Map: &[]string{"x=oxygen"}}, file, "a.csv: no column is named x, which was mapped to oxygen"},
 		{client.UploadRecordingParams{Name: "a.txt", Pattern: text("(")}, file, "The pattern: error parsing regexp"},

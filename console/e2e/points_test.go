@@ -93,7 +93,7 @@ func TestImport(t *testing.T) {
 	}
 	require.NoError(t, os.WriteFile(file, []byte(text), 0o644))
 	run(t, ctx, chromedp.Navigate(address.String()), chromedp.WaitVisible(`//button[text()="Bring in…"]`), chromedp.SetUploadFiles(chromedp.CSS(`[data-testid=file]`), []string{file}),
-		chromedp.WaitVisible(`//*[@role="dialog"]//*[@role="alert"][contains(., "reads as a day and a month either way round")]`),
+		chromedp.WaitVisible(`//*[@role="dialog"]//*[@role="alert"][contains(., "reads as a date in more than one way")]`),
 		chromedp.SendKeys(chromedp.CSS(`input[name="time format"]`), "DD/MM/YYYY hh:mm:ss"+kb.Enter), chromedp.WaitVisible(chromedp.CSS(`[data-testid=understood]`)),
 		chromedp.SendKeys(chromedp.CSS(`input[aria-label="Point of DO R1"]`), "oxygen [mg/L]"+kb.Enter), chromedp.WaitVisible(`//th[contains(., "analog input, in mg/L")]`))
 	understood := textOf(t, ctx, `[data-testid=understood]`)

@@ -1219,6 +1219,8 @@ export interface components {
             start: number;
             /** @description seconds east of UTC */
             offset: number;
+            /** @description an hour comes twice, since clocks go back: times of day are shown with their offset from UTC */
+            twice: boolean;
         };
         Column: {
             name: string;

@@ -87,5 +87,5 @@ func TestLevels(t *testing.T) {
 	saved := r.WithOutputs()
 	again, err := bench.Replay(p, saved, bench.Options{})
 	require.NoError(t, err)
-	assert.Contains(t, again.Warnings, "column valve is an output: the plant did what the rules say")
+	assert.Contains(t, again.Notes, "column valve is an output: the plant did what the rules say")
 }

@@ -30,21 +30,24 @@ func (b *binding) value(v float64) float64 {
 	return v
 }
 
-// bind finds a column for every input. What does not fit but hurts nothing is
-// a warning.
-func bind(p *logic.Program, r *recording.Recording) (bound []binding, warnings []string, err error) {
+// bind finds a column for every input. What may make the answer another than is
+// thought is a warning, what is only to be known a note.
+func bind(p *logic.Program, r *recording.Recording) (bound []binding, warnings, notes []string, err error) {
 	for i := range p.Inputs {
 		in := &p.Inputs[i]
 		c := r.Column(in.Name)
 		if c == nil {
 			if in.Used() {
-				warnings = append(warnings, fmt.Sprintf("the recording has no column %s, which rules need; it is never read", in.Name))
+				warnings = append(
+					warnings,
+					fmt.Sprintf("the recording has no column %s, which rules need; it is never read (--map COLUMN=%s names one)", in.Name, in.Name),
+				)
 			}
 			continue
 		}
 		b, err := bindColumn(p, i, c, r.Clock)
 		if err != nil {
-			return nil, nil, err
+			return nil, nil, nil, err
 		}
 		bound = append(bound, b)
 		if doubt := otherUnit(in, c); doubt != "" {
@@ -55,15 +58,15 @@ func bind(p *logic.Program, r *recording.Recording) (bound []binding, warnings [
 		switch {
 		case p.Index(logic.OutputKind, c.Name) >= 0:
 			if err := Fits(p, c, r.Clock); err != nil {
-				return nil, nil, err
+				return nil, nil, nil, err
 			}
 		case p.Index(logic.DerivedKind, c.Name) >= 0:
-			warnings = append(warnings, fmt.Sprintf("column %s is a derived value; it is computed anew from its inputs", c.Name))
+			notes = append(notes, fmt.Sprintf("column %s is a derived value; it is computed anew from its inputs", c.Name))
 		case p.Index(logic.InputKind, c.Name) < 0:
-			warnings = append(warnings, fmt.Sprintf("column %s is no point of this job", c.Name))
+			notes = append(notes, fmt.Sprintf("column %s is no point of this job%s", c.Name, p.Job.DidYouMean(c.Name, "input", "output")))
 		}
 	}
-	return bound, warnings, nil
+	return bound, warnings, notes, nil
 }
 
 // mostJudged is how many readings of a column without a unit are looked at.

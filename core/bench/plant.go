@@ -99,19 +99,18 @@ func spacing(c *recording.Column) int64 {
 	return gaps[len(gaps)/2]
 }
 
-// plantWarnings say of each output in the recording where the plant parted from
+// judgePlant says of each output in the recording where the plant parted from
 // the rules.
-func (r *Result) plantWarnings() []string {
-	var all []string
+func (r *Result) judgePlant() {
 	clock := r.Recording.Clock
 	for _, c := range r.Plant() {
 		name := r.Program.Outputs[c.Output].Name
 		if !c.Parted {
-			all = append(all, fmt.Sprintf("column %s is an output: the plant did what the rules say", name))
+			r.Notes = append(r.Notes, agreed(name))
 			continue
 		}
-		all = append(
-			all,
+		r.Warnings = append(
+			r.Warnings,
 			fmt.Sprintf(
 				"column %s is an output: the plant first did otherwise at %s, %s where the rules say %s; readings after that come from a plant that was driven otherwise",
 				name,
@@ -124,20 +123,24 @@ func (r *Result) plantWarnings() []string {
 	for i := range r.Program.Outputs {
 		if o := &r.Program.Outputs[i]; o.Analog() {
 			if c := r.Recording.Column(o.Name); c != nil && c.Len() > 0 {
-				all = append(all, r.plantLevel(o, c, r.levels[i]))
+				r.judgeLevel(o, c, r.levels[i])
 			}
 		}
 	}
-	return all
 }
 
-// plantLevel says how far the plant was from where the rules put an analog
+func agreed(output string) string {
+	return fmt.Sprintf("column %s is an output: the plant did what the rules say", output)
+}
+
+// judgeLevel says how far the plant was from where the rules put an analog
 // output.
-func (r *Result) plantLevel(o *logic.Output, did, would *recording.Column) string {
+func (r *Result) judgeLevel(o *logic.Output, did, would *recording.Column) {
 	far, at := 0.0, int64(0)
 	from, err := outputColumn(o, did)
 	if err != nil {
-		return err.Error()
+		r.Warnings = append(r.Warnings, err.Error())
+		return
 	}
 	did.Each(func(t int64, v float64) bool {
 		v = from.Convert(v, o.Unit)
@@ -147,14 +150,15 @@ func (r *Result) plantLevel(o *logic.Output, did, would *recording.Column) strin
 		return true
 	})
 	if far == 0 {
-		return fmt.Sprintf("column %s is an output: the plant did what the rules say", o.Name)
+		r.Notes = append(r.Notes, agreed(o.Name))
+		return
 	}
-	return fmt.Sprintf(
+	r.Warnings = append(r.Warnings, fmt.Sprintf(
 		"column %s is an output: the plant was up to %s from where the rules put it, at %s; readings come from a plant that was driven otherwise",
 		o.Name,
 		withUnit(far, o.Unit),
 		r.Recording.Clock.Format(at),
-	)
+	))
 }
 
 // WithOutputs is the recording with what the rules did with each output as a

@@ -38,7 +38,8 @@ type Result struct {
 	Changes     int                // the number of all transitions
 	Marks       []Mark             // where every MarkEvery-th of them stands, from the first on
 	Summary     []Summary
-	Warnings    []string
+	Warnings    []string // what may make the answer another than is thought
+	Notes       []string // what is only to be known
 	Settings    []float64 // setpoints and constants as played
 	Scan        int64
 
@@ -77,7 +78,7 @@ func Replay(p *logic.Program, r *recording.Recording, o Options) (*Result, error
 // replay is Replay with somebody who looks at the stepper after every instant;
 // nil for nobody.
 func replay(p *logic.Program, r *recording.Recording, o Options, look func(*logic.Stepper, int64)) (*Result, error) {
-	bound, warnings, err := bind(p, r)
+	bound, warnings, notes, err := bind(p, r)
 	if err != nil {
 		return nil, err
 	}
@@ -85,7 +86,7 @@ func replay(p *logic.Program, r *recording.Recording, o Options, look func(*logi
 		return nil, fmt.Errorf("a scan of %s; it must be above 0", unit.FormatDuration(o.Scan))
 	}
 	w := &player{p: p, look: look, stepper: logic.NewStepper(p), first: o.First, most: o.Most, patience: patience{stop: o.Stop},
-		result: &Result{Program: p, Recording: r, Warnings: warnings, Scan: o.Scan, spans: newSpans(p, r.Start), stop: o.Stop}}
+		result: &Result{Program: p, Recording: r, Warnings: warnings, Notes: notes, Scan: o.Scan, spans: newSpans(p, r.Start), stop: o.Stop}}
 	if w.result.Settings, err = settings(p, o.Set); err != nil {
 		return nil, err
 	}
@@ -102,7 +103,7 @@ func replay(p *logic.Program, r *recording.Recording, o Options, look func(*logi
 	w.result.spans.end(r.End)
 	w.result.Summary = w.totals.summary(r.Start, r.End)
 	w.result.levels = w.totals.columns()
-	w.result.Warnings = append(w.result.Warnings, w.result.plantWarnings()...)
+	w.result.judgePlant()
 	if output, since, circle := w.stepper.Circle(); circle {
 		w.result.Warnings = append(
 			w.result.Warnings,

@@ -183,11 +183,10 @@ func (d *drawing) tickFormat(ticks []int64) func(int64) string {
 	}
 	whole := !slices.ContainsFunc(ticks, func(t int64) bool { return t%60e9 != 0 })
 	return func(t int64) string {
-		s := d.Clock.Format(t)
 		if whole {
-			return strings.TrimSuffix(s, ":00")
+			return d.Clock.FormatMinutes(t)
 		}
-		return s
+		return d.Clock.Format(t)
 	}
 }
 

@@ -4,7 +4,6 @@ import (
 	"fmt"
 	"strconv"
 	"strings"
-	"sync"
 	"time"
 
 	"rectura/core/unit"
@@ -17,22 +16,35 @@ type Clock struct {
 	Elapsed bool
 	Offset  int    // seconds east of UTC; only where there is no zone
 	Zone    string // an IANA name, such as Europe/Dublin; empty for a fixed offset
+	Twice   bool   // an hour comes twice: times of day are shown with their offset from UTC
 }
 
-// zones are the zones that were asked for; loading one reads a file.
-var zones sync.Map // of *time.Location by name
+// Spanning is the clock of a recording from one time to another.
+func (c Clock) Spanning(start, end int64) Clock {
+	c.Twice = !c.Elapsed && c.Zone != "" && goesBack(c.zone(), start, end)
+	return c
+}
+
+// ZoneText names the zone in which times are shown; empty for elapsed ones.
+func (c Clock) ZoneText() string {
+	switch {
+	case c.Elapsed:
+		return ""
+	case c.Zone != "":
+		return c.Zone
+	case c.Offset == 0:
+		return "UTC"
+	}
+	return "UTC" + time.Unix(0, 0).In(c.zone()).Format("-07:00")
+}
 
 func (c Clock) zone() *time.Location {
 	switch {
 	case c.Zone != "":
-		if known, ok := zones.Load(c.Zone); ok {
-			return known.(*time.Location)
-		}
-		zone, err := time.LoadLocation(c.Zone)
+		zone, err := LoadZone(c.Zone)
 		if err != nil {
 			return time.UTC // a zone that this machine does not know
 		}
-		zones.Store(c.Zone, zone)
 		return zone
 	case c.Offset == 0:
 		return time.UTC
@@ -49,13 +61,14 @@ func (c Clock) OffsetAt(t int64) int {
 	return offset
 }
 
-// Format prints a time for people: the time of day, "02:14:05", or "+845 s".
-// Fractions of a second are printed only where there are some.
+// Format prints a time for people: the time of day, "02:14:05", or "+845 s";
+// "02:14:05+01:00" where an hour comes twice. Fractions of a second are printed
+// only where there are some.
 func (c Clock) Format(t int64) string {
 	if c.Elapsed {
 		return "+" + unit.FormatDecimal(t, int64(time.Second)) + " s"
 	}
-	return time.Unix(0, t).In(c.zone()).Format("15:04:05.999999999")
+	return c.timeOfDay(t, "15:04:05.999999999")
 }
 
 // FormatMillis prints a time for a table: always with thousandths, "02:14:05.000".
@@ -63,7 +76,17 @@ func (c Clock) FormatMillis(t int64) string {
 	if c.Elapsed {
 		return fmt.Sprintf("+%.3f s", float64(t)/float64(time.Second))
 	}
-	return time.Unix(0, t).In(c.zone()).Format("15:04:05.000")
+	return c.timeOfDay(t, "15:04:05.000")
+}
+
+// FormatMinutes prints a time of day without its seconds, "02:14".
+func (c Clock) FormatMinutes(t int64) string { return c.timeOfDay(t, "15:04") }
+
+func (c Clock) timeOfDay(t int64, layout string) string {
+	if c.Twice {
+		layout += "-07:00"
+	}
+	return time.Unix(0, t).In(c.zone()).Format(layout)
 }
 
 // Full prints a time for programs: RFC 3339, or the elapsed seconds.
@@ -83,8 +106,8 @@ func (c Clock) Date(t int64) string {
 }
 
 // ParseIn reads a time that a person gives for a recording: an offset from its
-// start, `+75 s`; a full RFC 3339 time; or a time of day, the first one at or
-// after the start.
+// start, `+75 s`; a full RFC 3339 time; or a time of day, perhaps with its offset
+// from UTC, the first one at or after the start.
 func (r *Recording) ParseIn(s string) (int64, error) {
 	s = strings.TrimSpace(s)
 	if offset, ok := strings.CutPrefix(s, "+"); ok {
@@ -104,21 +127,48 @@ func (r *Recording) ParseIn(s string) (int64, error) {
 		return t.UnixNano(), nil
 	}
 	for _, form := range []string{"15:04:05.999999999", "15:04"} {
-		day, err := time.Parse(form, s)
-		if err != nil {
-			continue
+		if day, err := time.Parse(form, s); err == nil {
+			return r.firstOf(day, s, nil)
 		}
-		start := time.Unix(0, r.Origin).In(r.Clock.zone())
-		t := time.Date(start.Year(), start.Month(), start.Day(), day.Hour(), day.Minute(), day.Second(), day.Nanosecond(), start.Location())
-		if t.Before(start) {
-			t = t.AddDate(0, 0, 1)
+		if day, err := time.Parse(form+"Z07:00", s); err == nil {
+			_, offset := day.Zone()
+			return r.firstOf(day, s, &offset)
 		}
-		return t.UnixNano(), nil
 	}
 	return 0, fmt.Errorf(
 		"%s is no time; write a time of day such as 02:14:05, a full one such as 2026-03-02T02:14:05Z, or an offset such as \"+75 s\"",
 		strconv.Quote(s),
 	)
+}
+
+// firstOf is the first time at or after the recording's start at which its clock
+// shows a time of day, written s; with an offset, at which it is that time there.
+func (r *Recording) firstOf(day time.Time, s string, offset *int) (int64, error) {
+	start := time.Unix(0, r.Origin).In(r.Clock.zone())
+	hour, minute, second := day.Clock()
+	skipped := false // by clocks that went forward
+	for later := -1; later <= 1; later++ {
+		wall := time.Date(start.Year(), start.Month(), start.Day()+later, hour, minute, second, day.Nanosecond(), time.UTC).UnixNano()
+		if offset != nil {
+			if t := wall - int64(*offset)*int64(time.Second); t >= r.Origin {
+				return t, nil
+			}
+			continue
+		}
+		shown := false
+		for _, near := range []int64{wall - 24*3600e9, wall + 24*3600e9} { // before and after a change of clocks
+			o := r.Clock.OffsetAt(near)
+			t := wall - int64(o)*int64(time.Second)
+			if r.Clock.OffsetAt(t) != o {
+				continue
+			}
+			if shown = true; t >= r.Origin && (!skipped || t <= r.End) {
+				return t, nil
+			}
+		}
+		skipped = skipped || !shown
+	}
+	return 0, fmt.Errorf("there is no %s in this recording: clocks in %s went forward over it", s, r.Clock.ZoneText())
 }
 
 // Window reads the ends of a part of the recording, as ParseIn does; empty for

@@ -82,6 +82,18 @@ type Error struct {
 	File         string
 	Line, Column int
 	Text         string
+	Mend         string // the option by which a person can mend it, as commands name it, such as time-format; or nothing
+}
+
+// A mendable error is one that an option mends.
+type mendable struct {
+	text, option string
+}
+
+func (m *mendable) Error() string { return m.text }
+
+func mendedBy(option, format string, args ...any) error {
+	return &mendable{fmt.Sprintf(format, args...), option}
 }
 
 func (e *Error) Error() string {
@@ -180,6 +192,7 @@ func (n *Namer) Unused(file string, columns []*Column) error {
 		}
 		return &Error{
 			File: file,
+			Mend: "map",
 			Text: fmt.Sprintf("no column is named %s, which was mapped to %s; the file has %s", m.Column, m.Point, strings.Join(names, ", ")),
 		}
 	}

@@ -19,10 +19,17 @@ type Source struct {
 	Skip    Skipper
 }
 
-// Fail gives an error at a byte of the present line.
+// Fail gives an error at a byte of the present line. What mends an error among the
+// arguments mends it.
 func (s *Source) Fail(at int, format string, args ...any) error {
 	column := 1 + utf8.RuneCount(s.Line[:min(max(at, 0), len(s.Line))])
-	return &Error{File: s.Name, Line: s.Number, Column: column, Text: fmt.Sprintf(format, args...)}
+	e := &Error{File: s.Name, Line: s.Number, Column: column, Text: fmt.Sprintf(format, args...)}
+	for _, a := range args {
+		if m, ok := a.(*mendable); ok {
+			e.Mend = m.option
+		}
+	}
+	return e
 }
 
 // LineError is the error of the line after the present one, which could not be
@@ -56,7 +63,7 @@ func (s *Source) Backward(last int64, any bool, t int64, at int, hint string) er
 		return nil
 	}
 	clock := s.Times.Clock()
-	return s.Fail(at, "the time goes back, from %s to %s%s; sort the rows by time", clock.Full(last), clock.Full(t), hint)
+	return s.Fail(at, "%v", mendedBy("sort", "the time goes back, from %s to %s%s; sort the rows by time", clock.Full(last), clock.Full(t), hint))
 }
 
 // NoteWord remembers the first word in a column, and where it stands.
@@ -103,7 +110,7 @@ func (s *Source) Done(b *Builder, repeated int, u Understood, none string) (*Rec
 	}
 	r.Understood = u
 	if s.Times != nil {
-		r.Clock = s.Times.Clock()
+		r.Clock = s.Times.Clock().Spanning(r.Start, r.End)
 		s.Times.Describe(&r.Understood)
 		r.Notes = s.Times.Notes()
 	} else {

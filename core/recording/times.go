@@ -10,8 +10,10 @@ import (
 )
 
 // TimeFormats are the names of the ways in which times are written. Besides
-// them, a layout of YYYY, MM, DD, hh, mm and ss says how local times stand,
-// such as DD.MM.YYYY hh:mm:ss; a fraction of the second may always follow.
+// them, a layout of YYYY or YY, MM, DD, hh, mm and ss says how local times
+// stand, such as DD.MM.YYYY hh:mm:ss; a fraction of the second may always
+// follow. Of two digits, 69 to 99 are years from 1969 on, the others from 2000
+// on, as in POSIX (strptime, %y).
 var TimeFormats = []string{"rfc3339", "elapsed", "seconds", "milliseconds"}
 
 // layouts are the local times that are found by themselves.
@@ -19,6 +21,8 @@ var layouts = []string{
 	"YYYY-MM-DD hh:mm:ss", "YYYY-MM-DDThh:mm:ss", "YYYY-MM-DD hh:mm", "YYYY/MM/DD hh:mm:ss", "YYYY/MM/DD hh:mm",
 	"DD.MM.YYYY hh:mm:ss", "DD.MM.YYYY hh:mm", "DD-MM-YYYY hh:mm:ss", "DD-MM-YYYY hh:mm",
 	"DD/MM/YYYY hh:mm:ss", "MM/DD/YYYY hh:mm:ss", "DD/MM/YYYY hh:mm", "MM/DD/YYYY hh:mm",
+	"DD.MM.YY hh:mm:ss", "DD.MM.YY hh:mm", "YY-MM-DD hh:mm:ss", "DD-MM-YY hh:mm:ss", "YY-MM-DD hh:mm", "DD-MM-YY hh:mm",
+	"DD/MM/YY hh:mm:ss", "MM/DD/YY hh:mm:ss", "YY/MM/DD hh:mm:ss", "DD/MM/YY hh:mm", "MM/DD/YY hh:mm", "YY/MM/DD hh:mm",
 }
 
 // Times reads the times of a file. What they are is settled by Settle, from
@@ -124,22 +128,25 @@ func (r *Times) find(first [][]byte) error {
 		return nil
 	}
 	var fits []string
+	alike := true // in the order of day, month and year
 	for _, name := range layouts {
 		l, _ := parseLayout(name) // of our own list, which the tests read
 		if !slices.ContainsFunc(first, func(b []byte) bool { _, err := l.civil(b); return err != nil }) {
 			fits = append(fits, name)
+			alike = alike && dateOrder(name) == dateOrder(fits[0])
 		}
 	}
 	switch {
-	case len(fits) == 1 || len(fits) > 1 && !strings.HasPrefix(fits[0], "DD/MM"):
+	case len(fits) > 0 && alike:
 		l, _ := parseLayout(fits[0])
 		r.asLocal(fits[0], l)
 		return nil
 	case len(fits) > 1:
-		return fmt.Errorf(
-			"%s reads as a day and a month either way round; say with the time format whether it is %s",
+		return mendedBy(
+			"time-format",
+			"%s reads as a date in more than one way; say with the time format whether it is '%s'",
 			Shorten(b),
-			strings.Join(fits, " or "),
+			strings.Join(fits, "' or '"),
 		)
 	}
 	// The first one alone may have a layout that a later one breaks; then the
@@ -151,10 +158,22 @@ func (r *Times) find(first [][]byte) error {
 			return nil
 		}
 	}
-	return fmt.Errorf(
+	return mendedBy(
+		"time-format",
 		"%q is no time; write it as 2026-03-02T02:14:05Z, as 2026-03-02 02:14:05 or as elapsed seconds, or give the time format",
 		Shorten(b),
 	)
+}
+
+// dateOrder is the order of day, month and year in a layout's name.
+func dateOrder(name string) string {
+	date, _, _ := strings.Cut(name, "h")
+	return strings.Map(func(r rune) rune {
+		if strings.ContainsRune("YMD", r) {
+			return r
+		}
+		return -1
+	}, strings.Replace(date, "YYYY", "YY", 1))
 }
 
 func (r *Times) asNumber(format string) {
@@ -176,7 +195,11 @@ func (r *Times) asRFC3339(first []byte) {
 
 func (r *Times) asLocal(format string, l layout) {
 	r.format, r.layout, r.read = format, l, (*Times).local
-	r.clock.Zone = r.location().String()
+	if offset, fixed := fixedOffset(r.location().String()); fixed {
+		r.clock.Offset = offset
+	} else {
+		r.clock.Zone = r.location().String()
+	}
 	r.last = math.MinInt64
 }
 
@@ -338,7 +361,7 @@ func (r *Times) local(b []byte) (int64, error) {
 	o := early
 	switch {
 	case !isEarly && !isLate:
-		return 0, fmt.Errorf("%q does not exist in %s: clocks went forward over it; give another zone", Shorten(b), r.location())
+		return 0, mendedBy("zone", "%q does not exist in %s: clocks went forward over it; give another zone", Shorten(b), r.location())
 	case !isEarly, isLate && early != late && c-early*int64(time.Second) < r.last:
 		o = late
 	}
@@ -354,13 +377,13 @@ type layout []field
 // A field is a number of a time, after a text that stands before it.
 type field struct {
 	before byte // 0 for the first
-	what   byte // Y M D h m s
+	what   byte // Y (four digits) y (two) M D h m s
 }
 
 // parseLayout reads YYYY-MM-DD hh:mm:ss and the like.
 func parseLayout(s string) (layout, error) {
 	var l layout
-	wrong := fmt.Errorf("the time format %q is neither one of %s nor made of YYYY, MM, DD, hh, mm and ss", s, strings.Join(TimeFormats, ", "))
+	wrong := mendedBy("time-format", "the time format %q is neither one of %s nor made of YYYY or YY, MM, DD, hh, mm and ss", s, strings.Join(TimeFormats, ", "))
 	for rest := s; rest != ""; {
 		f := field{}
 		if len(l) > 0 {
@@ -369,22 +392,31 @@ func parseLayout(s string) (layout, error) {
 		switch {
 		case strings.HasPrefix(rest, "YYYY"):
 			f.what, rest = 'Y', rest[4:]
+		case strings.HasPrefix(rest, "YY"):
+			f.what, rest = 'y', rest[2:]
 		case len(rest) >= 2 && strings.Contains("MM DD hh mm ss", rest[:2]) && rest[0] == rest[1]:
 			f.what, rest = rest[0], rest[2:]
 		default:
 			return nil, wrong
 		}
-		if slices.ContainsFunc(l, func(o field) bool { return o.what == f.what }) {
+		if l.has(f.what) {
 			return nil, wrong
 		}
 		l = append(l, f)
 	}
-	for _, need := range []byte("YMDhm") {
-		if !slices.ContainsFunc(l, func(f field) bool { return f.what == need }) {
+	for _, need := range []byte("MDhm") {
+		if !l.has(need) {
 			return nil, wrong
 		}
 	}
+	if l.has('Y') == l.has('y') {
+		return nil, wrong
+	}
 	return l, nil
+}
+
+func (l layout) has(what byte) bool {
+	return slices.ContainsFunc(l, func(f field) bool { return f.what == what })
 }
 
 // civil reads a time as nanoseconds since the beginning of 1970 on a clock on
@@ -406,10 +438,10 @@ func (l layout) civil(b []byte) (int64, error) {
 			n[f.what] = n[f.what]*10 + int(rest[digits]-'0')
 			digits++
 		}
-		if digits == 0 || f.what == 'Y' && digits != 4 || f.what != 'Y' && digits > 2 {
+		if digits == 0 || f.what == 'Y' && digits != 4 || f.what != 'Y' && digits > 2 || f.what == 'y' && digits != 2 {
 			return 0, fmt.Errorf(
 				"a number of %s is missing",
-				map[byte]string{'Y': "four digits for the year", 'M': "two digits for the month", 'D': "two digits for the day", 'h': "hours", 'm': "minutes", 's': "seconds"}[f.what],
+				map[byte]string{'Y': "four digits for the year", 'y': "two digits for the year", 'M': "two digits for the month", 'D': "two digits for the day", 'h': "hours", 'm': "minutes", 's': "seconds"}[f.what],
 			)
 		}
 		rest = rest[digits:]
@@ -434,6 +466,11 @@ func (l layout) civil(b []byte) (int64, error) {
 		}
 	default:
 		return 0, fmt.Errorf("%q follows it", Shorten(rest))
+	}
+	if l.has('y') {
+		if n['Y'] = 2000 + n['y']; n['y'] >= 69 {
+			n['Y'] -= 100
+		}
 	}
 	t := time.Date(n['Y'], time.Month(n['M']), n['D'], n['h'], n['m'], n['s'], 0, time.UTC)
 	if n['Y'] < 1700 || n['Y'] > 2200 || t.Day() != n['D'] || int(t.Month()) != n['M'] || n['h'] > 23 || n['m'] > 59 || n['s'] > 59 {

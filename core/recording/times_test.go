@@ -46,6 +46,9 @@ func TestTimeFormatsAreFound(t *testing.T) {
 		{[]string{"02-03-2026 02:14:05"}, "DD-MM-YYYY hh:mm:ss", "2026-03-02T02:14:05Z"},
 		{[]string{"02/03/2026 02:14:05", "13/03/2026 02:14:05"}, "DD/MM/YYYY hh:mm:ss", "2026-03-02T02:14:05Z"},
 		{[]string{"02/03/2026 02:14", "03/13/2026 02:14"}, "MM/DD/YYYY hh:mm", "2026-02-03T02:14:00Z"},
+		{[]string{"02.03.26 02:14:05"}, "DD.MM.YY hh:mm:ss", "2026-03-02T02:14:05Z"},
+		{[]string{"02-03-69 02:14", "31-03-69 02:14"}, "DD-MM-YY hh:mm", "1969-03-02T02:14:00Z"},
+		{[]string{"26/03/02 02:14:05", "69/03/31 02:14:05"}, "YY/MM/DD hh:mm:ss", "2026-03-02T02:14:05Z"},
 		{[]string{"31/12/2026 11:59:59 pm"}, "DD/MM/YYYY hh:mm:ss", "2026-12-31T23:59:59Z"},
 	} {
 		times := recording.NewTimes(recording.Options{}, "time", '.')
@@ -62,7 +65,8 @@ func TestTimeFormatsAreFound(t *testing.T) {
 func TestTimesThatAreNone(t *testing.T) {
 	for _, c := range []struct{ format, first, text, want string }{
 		{"", "noon", "noon", `"noon" is no time; write it as 2026-03-02T02:14:05Z, as 2026-03-02 02:14:05 or as elapsed seconds, or give the time format`},
-		{"", "02/03/2026 02:14", "", "02/03/2026 02:14 reads as a day and a month either way round; say with the time format whether it is DD/MM/YYYY hh:mm or MM/DD/YYYY hh:mm"},
+		{"", "02/03/2026 02:14", "", "02/03/2026 02:14 reads as a date in more than one way; say with the time format whether it is 'DD/MM/YYYY hh:mm' or 'MM/DD/YYYY hh:mm'"},
+		{"", "26-03-02 02:14", "", "say with the time format whether it is 'YY-MM-DD hh:mm' or 'DD-MM-YY hh:mm'"},
 		{"", "5", "2026-03-02T02:14:05Z", `"2026-03-02T02:14:05Z" is no time; the ones before it are numbers`},
 		{"", "2026-03-02 02:14:05", "5", `"5" is no time of the form YYYY-MM-DD hh:mm:ss: a number of four digits for the year is missing`},
 		{"", "2026-03-02 02:14:05", "2026-03-02 02:14", `"2026-03-02 02:14" is no time of the form YYYY-MM-DD hh:mm:ss: a ':' is missing`},
@@ -74,7 +78,7 @@ func TestTimesThatAreNone(t *testing.T) {
 		{"elapsed", "x", "1,5", `"1,5" is no time; the ones before it are numbers`},
 		{"seconds", "x", "99999999999", "the time 99999999999 is more than 292 years"},
 		{"rfc3339", "x", "2026-13-02T02:14:05Z", `"2026-13-02" is no date`},
-		{"YYYY-MM-DD", "x", "", `the time format "YYYY-MM-DD" is neither one of rfc3339, elapsed, seconds, milliseconds nor made of YYYY, MM, DD, hh, mm and ss`},
+		{"YYYY-MM-DD", "x", "", `the time format "YYYY-MM-DD" is neither one of rfc3339, elapsed, seconds, milliseconds nor made of YYYY or YY, MM, DD, hh, mm and ss`},
 		{"hh:mm DD.MM.YYYY hh", "x", "", `the time format "hh:mm DD.MM.YYYY hh" is neither one of`},
 		{"YYYY-MM-DD hh:mm:ss z", "x", "", `the time format "YYYY-MM-DD hh:mm:ss z" is neither one of`},
 	} {
@@ -128,6 +132,77 @@ func TestClockOfAZone(t *testing.T) {
 	assert.Equal(t, "1 July 2026", dublin.Date(summer))
 	assert.Equal(t, 0, recording.Clock{Elapsed: true}.OffsetAt(summer))
 	assert.Equal(t, "11:00:00", recording.Clock{Zone: "Erewhon/Nowhere"}.Format(winter), "a zone that this machine does not know is shown as UTC")
+}
+
+// Where clocks go back, a time of day is the first of its name, and can be
+// chosen; where they go forward, some are not there.
+func TestTimesOfDayOverAChangeOfClocks(t *testing.T) {
+	at := func(s string) int64 {
+		x, err := time.Parse(time.RFC3339, s)
+		require.NoError(t, err)
+		return x.UnixNano()
+	}
+	night := func(from, to string) *recording.Recording {
+		r := &recording.Recording{Origin: at(from), Start: at(from), End: at(to)}
+		r.Clock = recording.Clock{Zone: "Europe/Dublin"}.Spanning(r.Start, r.End)
+		return r
+	}
+	back := night("2026-10-25T00:00:00+01:00", "2026-10-25T04:00:00Z")
+	late := night("2026-10-25T01:15:00Z", "2026-10-25T04:00:00Z")
+	forward := night("2026-03-29T00:00:00Z", "2026-03-29T04:00:00+01:00")
+	long := night("2026-03-29T00:00:00Z", "2026-03-30T04:00:00+01:00")
+	for _, c := range []struct {
+		r          *recording.Recording
+		text, want string
+	}{
+		{back, "01:45", "2026-10-25T01:45:00+01:00"},
+		{back, "01:45+00:00", "2026-10-25T01:45:00Z"},
+		{back, "01:45:30.5Z", "2026-10-25T01:45:30.5Z"},
+		{back, "02:45", "2026-10-25T02:45:00Z"},
+		{back, "2026-10-25T01:45:00Z", "2026-10-25T01:45:00Z"},
+		{late, "01:45", "2026-10-25T01:45:00Z"},
+		{late, "01:10", "2026-10-26T01:10:00Z"},
+		{forward, "02:45", "2026-03-29T02:45:00+01:00"},
+		{forward, "00:30+01:00", "2026-03-30T00:30:00+01:00"},
+		{long, "01:45", "2026-03-30T01:45:00+01:00"},
+	} {
+		got, err := c.r.ParseIn(c.text)
+		require.NoError(t, err, c.text)
+		assert.Equal(t, at(c.want), got, c.text)
+	}
+	_, err := forward.ParseIn("01:45")
+	assert.EqualError(t, err, "there is no 01:45 in this recording: clocks in Europe/Dublin went forward over it")
+
+	second := at("2026-10-25T01:45:00Z")
+	assert.Equal(t, "01:45:00+00:00", back.Clock.Format(second))
+	assert.Equal(t, "01:45:00.000+01:00", back.Clock.FormatMillis(second-3600e9))
+	assert.Equal(t, "01:45+00:00", back.Clock.FormatMinutes(second))
+	assert.Equal(t, "01:45:00", late.Clock.Format(second))
+	assert.Equal(t, "02:45:00", forward.Clock.Format(at("2026-03-29T02:45:00+01:00")))
+	for want, clock := range map[string]recording.Clock{"": {Elapsed: true}, "UTC": {}, "UTC-03:30": {Offset: -12600}, "Europe/Dublin": back.Clock} {
+		assert.Equal(t, want, clock.ZoneText())
+	}
+}
+
+func TestZones(t *testing.T) {
+	for name, want := range map[string]int{"+01:00": 3600, "-03:30": -12600, "+14:59": 53940, "Asia/Kathmandu": 20700, "UTC": 0} {
+		zone, err := recording.LoadZone(name)
+		require.NoError(t, err, name)
+		_, offset := time.Unix(0, 0).In(zone).Zone()
+		if name == "Asia/Kathmandu" {
+			_, offset = time.Unix(1_790_000_000, 0).In(zone).Zone()
+		}
+		assert.Equal(t, want, offset, name)
+	}
+	for _, name := range []string{"", "Local", "Erewhon", "+1:00", "+15:00", "+01:60", "01:00", "../etc/passwd"} {
+		_, err := recording.LoadZone(name)
+		assert.ErrorContains(t, err, "is no known time zone", name)
+	}
+	times := recording.NewTimes(recording.Options{Zone: time.FixedZone("+01:00", 3600)}, "time", '.')
+	got, err := times.Read([]byte("2026-07-01 12:00:00"))
+	require.NoError(t, err)
+	assert.Equal(t, "2026-07-01T12:00:00+01:00", times.Clock().Full(got))
+	assert.Equal(t, recording.Clock{Offset: 3600}, times.Clock())
 }
 
 func TestMappings(t *testing.T) {

@@ -11,7 +11,6 @@ import (
 	"os"
 	"strings"
 	"sync"
-	"time"
 
 	"rectura/core/bench"
 	"rectura/core/logic"
@@ -97,8 +96,8 @@ func (s *Server) readingOptions(ctx context.Context, j *shelf, p UploadRecording
 		}
 	}
 	if zone != "" {
-		if o.Zone, err = time.LoadLocation(zone); err != nil || zone == "Local" {
-			return "", o, refuse(http.StatusUnprocessableEntity, zone+" is no known time zone; write its IANA name, such as Europe/Dublin.")
+		if o.Zone, err = recording.LoadZone(zone); err != nil {
+			return "", o, wrong("The zone", err)
 		}
 	}
 	return name, o, nil

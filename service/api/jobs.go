@@ -204,7 +204,7 @@ func (s *Server) playTrial(ctx context.Context, j *shelf, p *program, t *sheet.T
 			return v, nil
 		}
 		passed, now := o.Passed(), s.now().UTC()
-		notes, warnings := append([]string{}, o.Notes...), append([]string{}, o.Result.Warnings...)
+		notes, warnings := append([]string{}, o.Notes...), append(append([]string{}, o.Result.Warnings...), o.Result.Notes...)
 		v.Passed, v.Played, v.Notes, v.Warnings, v.Expectations = &passed, &now, &notes, &warnings, []Verdict{}
 		for _, e := range o.Expectations {
 			v.Expectations = append(v.Expectations, Verdict{Text: e.Text, Passed: &e.Passed, Found: &e.Found})

@@ -179,7 +179,7 @@ func recordingView(r *store.Recording) Recording {
 }
 
 func clockView(c recording.Clock, start int64) Clock {
-	return Clock{Elapsed: c.Elapsed, Start: seconds(start), Offset: c.OffsetAt(start), Zone: c.Zone}
+	return Clock{Elapsed: c.Elapsed, Start: seconds(start), Offset: c.OffsetAt(start), Zone: c.Zone, Twice: c.Twice}
 }
 
 func seconds(ns int64) float64 { return float64(ns) / 1e9 }

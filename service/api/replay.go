@@ -58,7 +58,7 @@ func (s *Server) Replay(ctx context.Context, request ReplayRequestObject) (Repla
 			answer.Marks = append(answer.Marks, Mark{T: seconds(m.Time - r.Origin), Number: m.Number})
 		}
 		answer.Summary, answer.Panels, answer.Lanes = summaryViews(v.Result), panelViews(v.Result, v.chart), laneViews(v.Result, v.chart)
-		answer.Warnings = append(answer.Warnings, append(v.Warnings, r.Notes...)...)
+		answer.Warnings = append(answer.Warnings, slices.Concat(v.Warnings, v.Notes, r.Notes)...)
 	}
 	return answer, nil
 }

@@ -70,7 +70,7 @@ type recordingRow struct {
 func (recordingRow) TableName() string { return "recordings" }
 
 func (r recordingRow) clock() recording.Clock {
-	return recording.Clock{Elapsed: r.Elapsed, Offset: r.Offset, Zone: r.Zone}
+	return recording.Clock{Elapsed: r.Elapsed, Offset: r.Offset, Zone: r.Zone}.Spanning(r.Start, r.End)
 }
 
 type columnRow struct {

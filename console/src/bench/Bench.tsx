@@ -8,7 +8,7 @@ import { lasting } from "../parts/number";
 import { Pick } from "../parts/Pick";
 import { Import } from "../recordings/Import";
 import { Changes } from "./Changes";
-import { clockText, dayText } from "../chart/clock";
+import { dayText, wholeSeconds, zoneText } from "../chart/clock";
 import type { Window } from "../chart/layout";
 import { Chart, wholeOf } from "./Chart";
 import { Explanation } from "./Explanation";
@@ -149,9 +149,10 @@ function Result({ replay, request, recording, other }: { replay: Replay; request
         <section className="card">
           <header className="flex-wrap">
             <h2 className="font-semibold">
-              {dayText(clock, view.from)} {clockText(clock, view.from).replace(/\..*/, "")} to {clockText(clock, view.to).replace(/\..*/, "")}
+              {dayText(clock, view.from)} {wholeSeconds(clock, view.from)} to {wholeSeconds(clock, view.to)}
             </h2>
             <small className="text-ink-3">
+              {zoneText(clock) && `${zoneText(clock)} · `}
               {lasting(view.to - view.from)} · played in {Math.max(1, Math.round(replay.took * 1000))} ms · {replay.transitions_total} changes
             </small>
             <span className="flex-1" />

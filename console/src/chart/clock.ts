@@ -20,13 +20,30 @@ function offsetAt(clock: Clock, t: number): number {
   return sign ? (sign === "-" ? -1 : 1) * (Number(h) * 3600 + Number(m) * 60) : 0;
 }
 
-/** The time of day at t seconds after a recording's start, or its elapsed seconds. */
+/** An offset from UTC, in seconds, as +01:00. */
+function offsetText(seconds: number): string {
+  const minutes = Math.round(Math.abs(seconds) / 60);
+  return `${seconds < 0 ? "-" : "+"}${two(Math.floor(minutes / 60))}:${two(minutes % 60)}`;
+}
+
+/** The zone that a clock shows. */
+export function zoneText(clock: Clock): string {
+  if (clock.elapsed) return "";
+  return clock.zone || (clock.offset ? `UTC${offsetText(clock.offset)}` : "UTC");
+}
+
+/** A time without the fraction of its second. */
+export const wholeSeconds = (clock: Clock, t: number): string => clockText(clock, t).replace(/\.\d+/, "");
+
+/** The time of day at t seconds after a recording's start, with its offset from UTC where an hour comes twice, or its elapsed seconds. */
 export function clockText(clock: Clock, t: number): string {
   if (clock.elapsed) return `+${figure(clock.start + t, 9)} s`;
-  const ms = Math.round((clock.start + offsetAt(clock, t) + t) * 1000);
+  const offset = offsetAt(clock, t);
+  const ms = Math.round((clock.start + offset + t) * 1000);
   const day = ((ms % 86_400_000) + 86_400_000) % 86_400_000;
   const text = `${two(Math.floor(day / 3_600_000))}:${two(Math.floor(day / 60_000) % 60)}:${two(Math.floor(day / 1000) % 60)}`;
-  return day % 1000 ? `${text}.${String(day % 1000).padStart(3, "0")}` : text;
+  const fraction = day % 1000 ? `.${String(day % 1000).padStart(3, "0")}` : "";
+  return text + fraction + (clock.twice ? offsetText(offset) : "");
 }
 
 /** The day on which t seconds after a recording's start falls. */
@@ -50,5 +67,6 @@ export function timeTicks(clock: Clock, from: number, to: number, n: number): nu
 /** A tick's label: no seconds where no tick needs them. */
 export function tickTexts(clock: Clock, ticks: number[]): string[] {
   const texts = ticks.map((t) => clockText(clock, t));
-  return !clock.elapsed && texts.every((s) => s.endsWith(":00")) ? texts.map((s) => s.slice(0, -3)) : texts;
+  const whole = /^(\d\d:\d\d):00(?=$|[+-])/;
+  return !clock.elapsed && texts.every((s) => whole.test(s)) ? texts.map((s) => s.replace(whole, "$1")) : texts;
 }

@@ -1,5 +1,5 @@
 import { expect, test } from "vitest";
-import { clockText, timeTicks } from "../chart/clock";
+import { clockText, tickTexts, timeTicks, wholeSeconds } from "../chart/clock";
 import { figure, lasting, signed, withUnit } from "./number";
 
 test.each([
@@ -10,12 +10,12 @@ test.each([
   [45, "45 s"], [5400, "1 h 30 min"], [0.25, "0.25 s"], [0, "0 s"], [3600, "1 h"], [61.4, "1 min 1 s"],
 ])("lasting(%d) is %s", (value, want) => expect(lasting(value)).toBe(want));
 
-const night = { elapsed: false, start: 1772402400, offset: 3600, zone: "" }; // 22:00 UTC, shown one hour east
+const night = { elapsed: false, start: 1772402400, offset: 3600, zone: "", twice: false }; // 22:00 UTC, shown one hour east
 
 test("clock times are those of the recording's own zone", () => {
   expect(clockText(night, 0)).toBe("23:00:00");
   expect(clockText(night, 3600.25)).toBe("00:00:00.250");
-  expect(clockText({ elapsed: true, start: 5, offset: 0, zone: "" }, 840)).toBe("+845 s");
+  expect(clockText({ elapsed: true, start: 5, offset: 0, zone: "", twice: false }, 840)).toBe("+845 s");
 });
 
 test("ticks are round on the clock's face and within the window", () => {
@@ -24,10 +24,11 @@ test("ticks are round on the clock's face and within the window", () => {
 });
 
 test("a zone's clock follows its changes", () => {
-  const back = { elapsed: false, start: 1792886400, offset: 3600, zone: "Europe/Dublin" }; // 25 October 2026, 00:00 UTC
-  expect(clockText(back, 0)).toBe("01:00:00");
-  expect(clockText(back, 3600)).toBe("01:00:00");
-  expect(clockText(back, 7200)).toBe("02:00:00");
+  const back = { elapsed: false, start: 1792886400, offset: 3600, zone: "Europe/Dublin", twice: true }; // 25 October 2026, 00:00 UTC
+  expect(clockText(back, 0)).toBe("01:00:00+01:00");
+  expect(clockText(back, 3600.5)).toBe("01:00:00.500+00:00");
+  expect(wholeSeconds(back, 3600.5)).toBe("01:00:00+00:00");
+  expect(tickTexts(back, [0, 3600, 7200])).toEqual(["01:00+01:00", "01:00+00:00", "02:00+00:00"]);
 });
 
 test.each([

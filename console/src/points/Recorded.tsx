@@ -3,7 +3,7 @@ import { useCallback, useRef, useState, type PointerEvent } from "react";
 import type { Histogram, Lesson, Point, Recording, RevisionDetail, RulePoint, Series, TimeWindow } from "../api";
 import { Canvas } from "../chart/Canvas";
 import { useJob } from "../parts/useJob";
-import { clockText, tickTexts, timeTicks } from "../chart/clock";
+import { tickTexts, timeTicks, wholeSeconds } from "../chart/clock";
 import { placeOf, value } from "../chart/layout";
 import { paintSignal, paintTimes, paintValues, type Colours, type Paper } from "../chart/paint";
 import { useWidth } from "../chart/size";
@@ -67,7 +67,7 @@ function Study({ revision, point, recording, onRevision }: { revision: RevisionD
           {(["normal", "trouble"] as const).map((w) => (
             <button key={w} type="button" className={`btn py-0.5 text-xs ${next === w ? "border-accent text-accent" : ""}`} aria-pressed={next === w} onClick={() => setNext(w)}>
               {w === "normal" ? "Normal" : "Trouble"}
-              <span className="text-ink-3">{windows[w] ? `${clockText(recording.clock, windows[w].from).replace(/\..*/, "")} to ${clockText(recording.clock, windows[w].to).replace(/\..*/, "")}` : "not drawn"}</span>
+              <span className="text-ink-3">{windows[w] ? `${wholeSeconds(recording.clock, windows[w].from)} to ${wholeSeconds(recording.clock, windows[w].to)}` : "not drawn"}</span>
             </button>
           ))}
         </div>

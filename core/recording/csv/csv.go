@@ -12,7 +12,8 @@
 // and, perhaps, unit and quality (good or bad).
 //
 // The time column is the one named time, timestamp, date or datetime, or else
-// the first. An empty cell is no reading; NaN, bad, null and infinities are bad
+// the first. Where one is named date and another time, the time is both
+// together. An empty cell is no reading; NaN, bad, null and infinities are bad
 // readings; on, true and closed are 1, off, false and open are 0, in any case
 // of letters. A heading may end in the unit in which its values stand, in
 // brackets.
@@ -66,10 +67,12 @@ type scan struct {
 	dialect
 	columns []*recording.Column // by field; nil for the time
 	timeAt  int
+	dayAt   int // the column of the day, where the time has two; else -1
 	values  []float64 // of a row, by column without the time
 	missing []bool    // of these, which have no reading
 	gaps    bool      // some have none
 	quoted  []byte    // the contents of a quoted field with doubled quotes
+	moment  []byte    // a day and a time of day that were put together
 }
 
 // next reads the next line that is not empty; false at the end of the file.
@@ -132,18 +135,57 @@ func (s *scan) headings() (names []string, at []int, err error) {
 	return names, at, nil
 }
 
-// timeColumn finds the column of the time among the headings.
+// timeColumn finds the column of the time among the headings, or the columns of
+// the day and the time of day.
 func (s *scan) timeColumn(headings []string) error {
-	s.timeAt = slices.IndexFunc(headings, func(h string) bool {
-		name, _, err := recording.SplitHeading(h)
-		return err == nil && (name == s.Options.TimeColumn || s.Options.TimeColumn == "" && recording.IsTimeName(name))
-	})
-	if s.timeAt < 0 && s.Options.TimeColumn != "" {
-		return s.Fail(0, "no column is named %s, which was to be the time", s.Options.TimeColumn)
+	find := func(is func(name string) bool) int {
+		return slices.IndexFunc(headings, func(h string) bool {
+			name, _, err := recording.SplitHeading(h)
+			return err == nil && is(name)
+		})
+	}
+	asked := s.Options.TimeColumn
+	if s.timeAt, s.dayAt = dayAndTime(headings); s.dayAt >= 0 && asked == "" {
+		s.Times = recording.NewTimes(s.Options, headings[s.dayAt]+", "+headings[s.timeAt], s.decimal)
+		return nil
+	}
+	s.dayAt = -1
+	s.timeAt = find(func(name string) bool { return name == asked || asked == "" && recording.IsTimeName(name) })
+	if day, clock, two := strings.Cut(asked, ","); s.timeAt < 0 && two {
+		s.dayAt = find(func(name string) bool { return name == strings.TrimSpace(day) })
+		s.timeAt = find(func(name string) bool { return name == strings.TrimSpace(clock) })
+		if s.dayAt < 0 || s.timeAt < 0 || s.dayAt == s.timeAt {
+			return s.Fail(0, "%q names no two columns of this file, the day's and the time's; it has %s", asked, strings.Join(headings, ", "))
+		}
+		s.Times = recording.NewTimes(s.Options, headings[s.dayAt]+", "+headings[s.timeAt], s.decimal)
+		return nil
+	}
+	if s.timeAt < 0 && asked != "" {
+		return s.Fail(0, "no column is named %s, which was to be the time; the file has %s", asked, strings.Join(headings, ", "))
 	}
 	s.timeAt = max(s.timeAt, 0)
 	s.Times = recording.NewTimes(s.Options, headings[s.timeAt], s.decimal)
 	return nil
+}
+
+// dayAndTime finds two columns that are named date and time; -1 where they are not both there.
+func dayAndTime(headings []string) (timeAt, dayAt int) {
+	named := func(word string) int {
+		return slices.IndexFunc(headings, func(h string) bool { return strings.EqualFold(h, word) })
+	}
+	if timeAt, dayAt = named("time"), named("date"); timeAt < 0 || dayAt < 0 {
+		return -1, -1
+	}
+	return timeAt, dayAt
+}
+
+// isTime tells whether a column is that of the time, or of its day.
+func (s *scan) isTime(column int) bool { return column == s.timeAt || column == s.dayAt }
+
+// together is a day and a time of day as one text.
+func (s *scan) together(day, clock []byte) []byte {
+	s.moment = append(append(append(s.moment[:0], day...), ' '), clock...)
+	return s.moment
 }
 
 // settleTimes finds out from the first rows what the times are. A row that
@@ -159,16 +201,25 @@ func (s *scan) settleTimes(head []byte) error {
 			continue
 		}
 		probe.Line = line
-		for i, at := 0, 0; at >= 0; i++ {
+		var day, clock []byte
+		for i, at := 0, 0; at >= 0 && i <= max(s.timeAt, s.dayAt); i++ {
 			field, next, err := probe.field(at)
 			if err != nil {
 				break
 			}
-			if i == s.timeAt {
-				first = append(first, bytes.Clone(field))
-				break
+			switch at = next; i {
+			case s.timeAt:
+				clock = bytes.Clone(field)
+			case s.dayAt:
+				day = bytes.Clone(field)
 			}
-			at = next
+		}
+		switch {
+		case clock == nil || s.dayAt >= 0 && day == nil: // the reading refuses the row
+		case s.dayAt >= 0:
+			first = append(first, bytes.Clone(s.together(day, clock)))
+		default:
+			first = append(first, clock)
 		}
 	}
 	err := s.Times.Settle(first)
@@ -193,7 +244,7 @@ func (s *scan) settleTimes(head []byte) error {
 // was chosen, if it was a guess.
 func (s *scan) assumed() string {
 	name, _, _ := strings.Cut(s.Times.Heading, "[")
-	if s.Options.TimeColumn != "" || recording.IsTimeName(strings.TrimSpace(name)) {
+	if s.Options.TimeColumn != "" || s.dayAt >= 0 || recording.IsTimeName(strings.TrimSpace(name)) {
 		return ""
 	}
 	return fmt.Sprintf(" (no column is named time, so the first, %s, is taken for the time)", s.Times.Heading)

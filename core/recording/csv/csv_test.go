@@ -64,6 +64,9 @@ func TestRead(t *testing.T) {
 		{"days and months", "time;a\n28.02.2026 23:59:59,5;1\n01.03.2026 00:00:00;2\n", "a 0=1 0.5=2"},
 		{"the month first, as a later row shows", "time,a\n02/03/2026 02:14,1\n02/13/2026 02:14,2\n", "a 0=1 864000=2"},
 		{"half days", "time,a\n2/28/2026 11:59:59 PM,1\n3/1/2026 12:00:00 AM,2\n", "a 0=1 1=2"},
+		{"a day and a time of day", "Date;Time;a\n28.02.26;23:59:59,5;1\n01.03.26;00:00:00;2\n", "a 0=1 0.5=2"},
+		{"a time of day before its day", "a,time,b,date\n1,23:59:59,7,2026-02-28\n2,00:00:00,8,2026-03-01\n", "a 0=1 1=2\nb 0=7 1=8"},
+		{"long, with a day and a time of day", "date,time,point,value\n2026-02-28,23:59:59,a,1\n2026-03-01,00:00:00,a,2\n", "a 0=1 1=2"},
 		{"long", "time,point,value\n0,a,1\n0,b,on\n1,a,2\n1,b,\n2,b,off\n", "a 0=1 1=2\nb 0=1 2=0"},
 		{"long, with units and quality", "Time;Point;Value;Unit;Quality\n0;a;1,5;mA;good\n1;a;2;mA;bad\n1;a;3;mA;\n", "a[mA] 0=1.5 1=3"},
 	} {
@@ -102,7 +105,7 @@ func TestErrors(t *testing.T) {
 		"oxygen,a\n7.9,1\n7.8,2\n":          "r.csv:3:1: the time goes back, from 7.9 to 7.8 (no column is named time, so the first, oxygen, is taken for the time); sort the rows by time",
 		"oxygen,a\nhigh,1\n":                "r.csv:2:1: \"high\" is no time; write it as 2026-03-02T02:14:05Z, as 2026-03-02 02:14:05 or as elapsed seconds, or give the time format (no column is named time, so the first, oxygen, is taken for the time)",
 		"time,a\n2026-03-02T02:14:05+1,1\n": "r.csv:2:1: \"2026-03-02T02:14:05+1\" is no time; write it as 2026-03-02T02:14:05Z, as 2026-03-02 02:14:05 or as elapsed seconds, or give the time format",
-		"time;a\n02/03/2026 02:14;1\n":      "r.csv:2:1: 02/03/2026 02:14 reads as a day and a month either way round; say with the time format whether it is DD/MM/YYYY hh:mm or MM/DD/YYYY hh:mm",
+		"time;a\n02/03/2026 02:14;1\n":      "r.csv:2:1: 02/03/2026 02:14 reads as a date in more than one way; say with the time format whether it is 'DD/MM/YYYY hh:mm' or 'MM/DD/YYYY hh:mm'",
 		"time;a\n02.03.2026 02:14;1\n03.13.2026 02:14;1\n":         "r.csv:3:1: \"03.13.2026 02:14\" is no time of the form DD.MM.YYYY hh:mm: there is no such date or time of day",
 		"time;a\n0;1,5\n1;2.5\n":                                   "r.csv:2:3: a: \"1,5\" is no reading; a cell holds a number, a word such as on, off or bad, or nothing",
 		"time,point,value\n0,a,1\n1,,2\n":                          "r.csv:3:3: this row names no point",
@@ -122,7 +125,9 @@ func TestErrors(t *testing.T) {
 		assert.EqualError(t, err, want, "%q", text)
 	}
 	_, err := Reader{Name: "r.csv", Options: recording.Options{TimeColumn: "when"}}.Read(strings.NewReader("time,a\n"))
-	assert.EqualError(t, err, "r.csv:1:1: no column is named when, which was to be the time")
+	assert.EqualError(t, err, "r.csv:1:1: no column is named when, which was to be the time; the file has time, a")
+	_, err = Reader{Name: "r.csv", Options: recording.Options{TimeColumn: "Tag, Uhr"}}.Read(strings.NewReader("Tag,a\n"))
+	assert.EqualError(t, err, `r.csv:1:1: "Tag, Uhr" names no two columns of this file, the day's and the time's; it has Tag, a`)
 	_, err = Reader{Name: "r.csv"}.Read(io.MultiReader(strings.NewReader("time,a\n0,1\n"), iotest.ErrReader(io.ErrUnexpectedEOF)))
 	assert.EqualError(t, err, "reading r.csv: unexpected EOF")
 }
@@ -146,7 +151,7 @@ func TestOptions(t *testing.T) {
 		{"only broken rows", "time,a\n0,x\n", recording.Options{SkipBadRows: true}, "r.csv: no row of the file can be read; the first is r.csv:2:3: a: \"x\" is no reading; a cell holds a number, a word such as on, off or bad, or nothing"},
 		{"some rows", "time,a\n0,1\n1,2\n2,3\n", recording.Options{Rows: 2}, "a 0=1 1=2"},
 		{"a format", "time,a\n02/03/2026 02:14,1\n", recording.Options{TimeFormat: "DD/MM/YYYY hh:mm"}, "a 0=1"},
-		{"no format", "time,a\n02/03/2026 02:14,1\n", recording.Options{TimeFormat: "D/M/Y"}, "r.csv:2:1: the time format \"D/M/Y\" is neither one of rfc3339, elapsed, seconds, milliseconds nor made of YYYY, MM, DD, hh, mm and ss"},
+		{"no format", "time,a\n02/03/2026 02:14,1\n", recording.Options{TimeFormat: "D/M/Y"}, "r.csv:2:1: the time format \"D/M/Y\" is neither one of rfc3339, elapsed, seconds, milliseconds nor made of YYYY or YY, MM, DD, hh, mm and ss"},
 		{"large elapsed seconds", "time,a\n200000000,1\n200000001,2\n", recording.Options{TimeFormat: "elapsed"}, "a 0=1 1=2"},
 		// On 29 March 2026 clocks go from 1:00 to 2:00, on 25 October back from 2:00 to 1:00.
 		{"forward", "time,a\n2026-03-29 00:59:59,1\n2026-03-29 02:00:00,2\n", recording.Options{Zone: dublin}, "a 0=1 1=2"},

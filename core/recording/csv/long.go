@@ -27,7 +27,11 @@ func findLong(headings []string) (long, bool) {
 			others++
 		}
 	}
-	return l, l.point >= 0 && l.value >= 0 && others <= 1
+	most := 1 // the time
+	if _, day := dayAndTime(headings); day >= 0 {
+		most = 2
+	}
+	return l, l.point >= 0 && l.value >= 0 && others <= most
 }
 
 // readLong reads a row for every reading.
@@ -76,7 +80,11 @@ func (s *scan) longRow(b *recording.LongBuilder, l long, headings []string, fiel
 	if next >= 0 {
 		return s.Fail(next-1, "this row has more cells than the heading, %d", len(headings))
 	}
-	t, err := s.Times.Read(fields[s.timeAt])
+	moment := fields[s.timeAt]
+	if s.dayAt >= 0 {
+		moment = s.together(fields[s.dayAt], moment)
+	}
+	t, err := s.Times.Read(moment)
 	if err != nil {
 		return s.Fail(starts[s.timeAt], "%v%s", err, s.assumed())
 	}

@@ -82,6 +82,7 @@ func (s *scan) readPart(p *part) {
 		Source:  recording.Source{Name: s.Name, Options: s.Options, Lines: recording.LinesOf(p.text), Times: &times},
 		dialect: s.dialect,
 		timeAt:  s.timeAt,
+		dayAt:   s.dayAt,
 	}
 	columns := make([]*recording.Column, 0, len(s.columns))
 	for _, c := range s.columns {

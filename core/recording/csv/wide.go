@@ -1,6 +1,8 @@
 package csv
 
 import (
+	"bytes"
+
 	"rectura/core/recording"
 )
 
@@ -13,8 +15,8 @@ func (s *scan) readWide(headings []string, at []int, head []byte) (*recording.Re
 		return nil, err
 	}
 	var columns []*recording.Column
-	for i, c := range s.columns {
-		if i != s.timeAt {
+	for _, c := range s.columns {
+		if c != nil {
 			columns = append(columns, c)
 		}
 	}
@@ -39,6 +41,9 @@ func (s *scan) readWide(headings []string, at []int, head []byte) (*recording.Re
 // rows reads rows to the end.
 func (s *scan) rows(b *recording.Builder) error {
 	n := len(s.columns) - 1
+	if s.dayAt >= 0 {
+		n--
+	}
 	s.values, s.missing = make([]float64, n), make([]bool, n)
 	cells := make([]recording.Cell, n)
 	for s.Options.Rows == 0 || b.Rows() < s.Options.Rows {
@@ -88,7 +93,7 @@ func (s *scan) wideColumns(headings []string, at []int) error {
 	seen := map[string]bool{}
 	var named []*recording.Column
 	for i, h := range headings {
-		if i == s.timeAt {
+		if s.isTime(i) {
 			s.columns = append(s.columns, nil)
 			continue
 		}
@@ -114,9 +119,23 @@ func (s *scan) row() (t int64, timeAt int, err error) {
 	line, sep := s.Line, s.separator
 	cell, at := 0, 0
 	s.gaps = false
+	var day, clock []byte // where they stand apart
 	for i := range s.columns {
 		if at < 0 {
 			return 0, 0, s.Fail(len(line), "this row ends after cell %d of %d; %s is missing", i, len(s.columns), s.heading(i))
+		}
+		if s.dayAt >= 0 && s.isTime(i) {
+			start := at
+			var field []byte
+			if field, at, err = s.field(at); err != nil {
+				return 0, 0, err
+			}
+			if i == s.dayAt {
+				day, timeAt = bytes.Clone(field), start
+			} else {
+				clock = bytes.Clone(field)
+			}
+			continue
 		}
 		if i == s.timeAt {
 			timeAt = at
@@ -174,12 +193,17 @@ func (s *scan) row() (t int64, timeAt int, err error) {
 		}
 		return 0, 0, s.Fail(at-1, "this row has more cells than the heading, %d%s", len(s.columns), hint)
 	}
+	if s.dayAt >= 0 {
+		if t, err = s.Times.Read(s.together(day, clock)); err != nil {
+			return 0, 0, s.Fail(timeAt, "%v", err)
+		}
+	}
 	return t, timeAt, nil
 }
 
 // heading names a column for a message.
 func (s *scan) heading(i int) string {
-	if i == s.timeAt {
+	if s.isTime(i) {
 		return s.Times.Heading
 	}
 	return s.columns[i].Name

@@ -49,6 +49,7 @@ func (r Reader) Read(in io.Reader) (*recording.Recording, error) {
 	if r.Options.Pattern == nil {
 		return nil, &recording.Error{
 			File: r.Name,
+			Mend: "pattern",
 			Text: "a text capture is read by a pattern, and none was given; write one with a group for each point, such as DO=(?P<oxygen>\\S+)",
 		}
 	}
@@ -114,6 +115,7 @@ func (s *scan) begin() error {
 	case s.timeAt < 0 && s.Options.Every <= 0:
 		return &recording.Error{
 			File: s.Name,
+			Mend: "every",
 			Text: "the pattern has no group named time, and nothing says how far apart the lines are; add (?P<time>…), or give the time between lines",
 		}
 	}
