@@ -34,6 +34,7 @@ fuzz:
 	go test ./core/recording/csv -run '^$$' -fuzz FuzzRead -fuzztime $(FUZZ_TIME)
 	go test ./core/recording -run '^$$' -fuzz FuzzDecodeBlock -fuzztime $(FUZZ_TIME)
 	go test ./core/recording/format -run '^$$' -fuzz FuzzRead -fuzztime $(FUZZ_TIME)
+	go test ./core/recording/format -run '^$$' -fuzz FuzzPattern -fuzztime $(FUZZ_TIME)
 	go test ./core/iolist -run '^$$' -fuzz FuzzNames -fuzztime $(FUZZ_TIME)
 	go test ./core/memo -run '^$$' -fuzz FuzzRead -fuzztime $(FUZZ_TIME)
 	go test ./core/logic -run '^$$' -fuzz FuzzResume -fuzztime $(FUZZ_TIME)

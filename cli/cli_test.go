@@ -171,7 +171,7 @@ func TestBadInput(t *testing.T) {
 		{"trial DIR/tried lost", 2, "rectura: trial lost: opening the recording: open DIR/tried/recordings/lost.csv: no such file or directory"},
 		{"trial DIR/tried beyond", 2, "rectura: trial beyond: ../good/recordings/a.csv is outside the job's folder"},
 		{"check DIR/tried", 1, "a.rct:17:3: error: the recording recordings/lost.csv of the trial lost is not in the job's folder; put it there, or correct its path [no-recording]"},
-		{"trip DIR/good z", 2, "rectura: no rule or alarm is named z"},
+		{"trip DIR/good z", 2, "rectura: no rule, alarm or bands are named z"},
 		{"trip DIR/good r --with k", 2, `rectura: --with: "k" is not NAME=VALUE, such as oxygen=5.9mg/L`},
 		{"frobnicate", 2, "rectura: rectura has no command frobnicate; see: rectura --help"},
 	} {

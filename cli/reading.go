@@ -38,7 +38,7 @@ func addReading(c *cobra.Command, f *readingFlags) {
 		nil,
 		"the point of a column, `COLUMN=POINT`, perhaps with its unit: 'DO R1=oxygen [mA]'; may be repeated",
 	)
-	flags.StringVar(&f.pattern, "pattern", "", "read a text capture by this regular `expression`, with a group named after each point")
+	flags.StringVar(&f.pattern, "pattern", "", "read a text capture by this `pattern`: 'raw: {lamp}', or a regular expression with a group named after each point")
 	flags.StringVar(&f.every, "every", "", "how far apart the lines of a text capture without times lie, a `duration`")
 	flags.BoolVar(&f.sort, "sort", false, "bring rows whose times go back into order")
 	flags.BoolVar(&f.skipBad, "skip-bad-rows", false, "count and list broken rows instead of refusing the file")

@@ -71,6 +71,8 @@ type lessonJSON struct {
 	OnDelay   seconds    `json:"on_delay_seconds"`
 	Margin    float64    `json:"margin"`
 	Unit      string     `json:"unit"`
+	Makes     int        `json:"makes,omitempty"`
+	Breaks    int        `json:"breaks,omitempty"`
 	Advice    string     `json:"advice,omitempty"`
 }
 
@@ -172,6 +174,8 @@ func lessonView(l *bench.Lesson) lessonJSON {
 		OnDelay:   seconds(l.OnDelay),
 		Margin:    l.Margin,
 		Unit:      l.Unit.Name(),
+		Makes:     l.Makes,
+		Breaks:    l.Breaks,
 		Advice:    l.Advice,
 	}
 	if l.Separable {
@@ -189,11 +193,15 @@ func direction(l *bench.Lesson) string {
 }
 
 func printLesson(w io.Writer, l *bench.Lesson, format string) error {
-	t := list{heads: []string{"WINDOW", "LOW", "HIGH", "NOISE", "READINGS"}, numbers: []int{2, 3, 4, 5}}
+	first, rows := "WINDOW", [2]string{"normal", "trouble"}
+	if l.Makes > 0 {
+		first, rows = "SWITCH", [2]string{"off", "on"}
+	}
+	t := list{heads: []string{first, "LOW", "HIGH", "NOISE", "READINGS"}, numbers: []int{2, 3, 4, 5}}
 	for _, row := range []struct {
 		name string
 		w    bench.Window
-	}{{"normal", l.Normal}, {"trouble", l.Trouble}} {
+	}{{rows[0], l.Normal}, {rows[1], l.Trouble}} {
 		t.add(row.name, unit.Short(row.w.Low), unit.Short(row.w.High), unit.Significant(row.w.Noise, 2), fmt.Sprint(row.w.Samples))
 	}
 	if format == "csv" {
@@ -202,7 +210,12 @@ func printLesson(w io.Writer, l *bench.Lesson, format string) error {
 	fmt.Fprintf(w, "%s, in %s\n", l.Input, l.Unit.Name())
 	t.table(w)
 	fmt.Fprintln(w)
-	if !l.Separable {
+	switch {
+	case l.Separable:
+	case l.Makes > 0:
+		fmt.Fprintf(w, "The switch has nothing to do with %s: %s.\n", l.Input, l.Advice)
+		return nil
+	default:
 		fmt.Fprintf(w, "The two windows cannot be told apart: %s.\n", l.Advice)
 		return nil
 	}
@@ -213,6 +226,12 @@ func printLesson(w io.Writer, l *bench.Lesson, format string) error {
 	}
 	if l.Margin > 0 {
 		fmt.Fprintf(w, "margin      %s noise widths from the trip point to the nearer window\n", unit.Significant(l.Margin, 2))
+	}
+	if l.Makes > 0 {
+		fmt.Fprintf(w, "found from  %s on, %s off\n", count(l.Makes, "turning", "turnings"), count(l.Breaks, "turning", "turnings"))
+	}
+	if l.Advice != "" {
+		fmt.Fprintf(w, "\nNote: %s.\n", l.Advice)
 	}
 	return nil
 }

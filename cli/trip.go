@@ -8,6 +8,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"rectura/core/bench"
+	"rectura/core/logic"
 	"rectura/core/sheet"
 	"rectura/core/unit"
 )
@@ -25,6 +26,17 @@ type (
 		Stages    []stageValue `json:"stages"`
 		Direction string       `json:"direction"`
 	}
+	bandsTrippedJSON struct {
+		Bands   string            `json:"bands"`
+		Input   string            `json:"input"`
+		Changes []bandChangeJSON  `json:"changes"`
+		With    map[string]string `json:"with"`
+	}
+	bandChangeJSON struct {
+		From string `json:"from"`
+		To   string `json:"to"`
+		foundJSON
+	}
 )
 
 func newTrip() *cobra.Command {
@@ -32,13 +44,15 @@ func newTrip() *cobra.Command {
 	var with []string
 	c := &cobra.Command{
 		Use:   "trip JOB RULE",
-		Short: "Find the exact readings at which a rule trips and resets, by moving an input",
+		Short: "Find the exact readings at which a rule trips and resets, or bands change over, by moving an input",
 		Long: `Moves an input slowly from one end to the other and back, a count at a time (or by
 1/100,000 of its span where readings are not counts), and tells the first readings at
 which the rule trips and resets, at every stage. Delays, minimum times and filters are
 waited out at each step, and latches are reset as soon as they can be. The other inputs
 stand still where --with puts them; the rest with contacts off and analog ones at mid
-span, or, if the rule does not trip so, where it is found to trip. It says where.`,
+span, or, if the rule does not trip so, where it is found to trip. It says where.
+
+RULE may be an alarm, too, or bands; of bands it tells where each comes into force.`,
 		Example: "  rectura trip examples/hatchery standby_blower --with mains=on\n" +
 			"  rectura trip examples/hatchery emergency_oxygen\n" +
 			"  rectura trip examples/hatchery feeding --input temperature --with oxygen=9",
@@ -46,7 +60,13 @@ span, or, if the rule does not trip so, where it is found to trip. It says where
 			if len(args) > 0 {
 				return nil
 			}
-			return declaredNames(folder, func(d sheet.Declaration) bool { _, is := d.(*sheet.Rule); return is })
+			return declaredNames(folder, func(d sheet.Declaration) bool {
+				switch d.(type) {
+				case *sheet.Rule, *sheet.Alarm, *sheet.Bands:
+					return true
+				}
+				return false
+			})
 		}),
 		RunE: func(c *cobra.Command, args []string) error {
 			p, err := loadJob(c, args[0])
@@ -60,6 +80,13 @@ span, or, if the rule does not trip so, where it is found to trip. It says where
 					return fmt.Errorf("--with: %w", err)
 				}
 				given = append(given, g)
+			}
+			if p.Index(logic.BandsKind, args[1]) >= 0 {
+				t, err := bench.TripBands(p, args[1], input, given, c.Context().Err)
+				if err != nil {
+					return err
+				}
+				return writeBandTripped(c.OutOrStdout(), t, format)
 			}
 			t, err := bench.Trip(p, args[1], input, given, c.Context().Err)
 			if err != nil {
@@ -137,30 +164,64 @@ func printTripped(w io.Writer, t bench.Tripped) {
 		l.heads = append(l.heads, "")
 	}
 	l.table(w)
-	step := "by " + precise(t.Step.Value) + " " + t.Step.Unit.Name()
-	if t.Step.Unit.Dimension() == unit.Counts {
-		step = "a count"
-	}
-	fmt.Fprintf(
-		w,
-		"\n%s moved from %s to %s %s and back, %s at a time.\n",
-		t.Input,
-		precise(t.Low.Value),
-		precise(t.High.Value),
-		t.High.Unit.Name(),
-		step,
-	)
-	if len(t.Still) > 0 {
-		words := make([]string, len(t.Still))
-		for i, s := range t.Still {
-			words[i] = s.String()
-		}
-		fmt.Fprintf(w, "Meanwhile: %s.\n", strings.Join(words, ", "))
-	}
+	printMoved(w, t.Input, t.Low, t.High, t.Step, t.Still)
 	switch {
 	case t.Always:
 		fmt.Fprintf(w, "It is on at both ends; give the other inputs another place by --with.\n")
 	case t.Trip == nil && len(t.Still) > 0:
 		fmt.Fprintf(w, "No place of them was found at which it trips. At the end: %s.\n", t.Because)
 	}
+}
+
+// printMoved says over what an input was moved, and where the others stood.
+func printMoved(w io.Writer, input string, low, high, by unit.Quantity, all []bench.Still) {
+	step := "by " + precise(by.Value) + " " + by.Unit.Name()
+	if by.Unit.Dimension() == unit.Counts {
+		step = "a count"
+	}
+	fmt.Fprintf(w, "\n%s moved from %s to %s %s and back, %s at a time.\n", input, precise(low.Value), precise(high.Value), high.Unit.Name(), step)
+	if len(all) > 0 {
+		words := make([]string, len(all))
+		for i, s := range all {
+			words[i] = s.String()
+		}
+		fmt.Fprintf(w, "Meanwhile: %s.\n", strings.Join(words, ", "))
+	}
+}
+
+func writeBandTripped(w io.Writer, t bench.BandTripped, format string) error {
+	switch format {
+	case "json":
+		v := bandsTrippedJSON{t.Bands, t.Input, []bandChangeJSON{}, standing(t.Still)}
+		for _, c := range t.Changes {
+			v.Changes = append(v.Changes, bandChangeJSON{c.From, c.To, *foundView(&c.Found)})
+		}
+		return writeJSON(w, v)
+	case "csv":
+		l := list{heads: []string{"from", "to", "direction", "value", "unit"}}
+		for _, c := range t.Changes {
+			for _, s := range c.Stages {
+				l.add(c.From, c.To, movedWord(&c.Found), precise(s.Value), s.Unit.Name())
+			}
+		}
+		return l.csv(w)
+	}
+	if len(t.Changes) == 0 {
+		fmt.Fprintf(w, "%s never change over.\n", t.Bands)
+	} else {
+		l := list{heads: []string{t.Bands, ""}}
+		for range t.Changes[0].Stages {
+			l.heads = append(l.heads, "")
+		}
+		for _, c := range t.Changes {
+			row := []string{c.From + " → " + c.To, t.Input + " " + movedWord(&c.Found)}
+			for _, s := range c.Stages {
+				row = append(row, precise(s.Value)+" "+s.Unit.Name())
+			}
+			l.add(row...)
+		}
+		l.table(w)
+	}
+	printMoved(w, t.Input, t.Low, t.High, t.Step, t.Still)
+	return nil
 }

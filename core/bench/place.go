@@ -99,7 +99,7 @@ func (m *mover) place() (bool, error) {
 // others are the inputs that the rule depends on, but for the one that is moved.
 func (m *mover) others() []int {
 	var all []int
-	for _, name := range m.p.Job.SignalsOf(m.p.Job.RuleOf(m.p.Rules[m.rule].Name)) {
+	for _, name := range m.p.Job.SignalsOf(m.of) {
 		if i := m.p.Index(logic.InputKind, name); i != m.input {
 			all = append(all, i)
 		}

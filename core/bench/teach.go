@@ -36,15 +36,20 @@ type Lesson struct {
 	Trip, Reset     float64
 	OnDelay         int64   // nanoseconds
 	Margin          float64 // from the trip point to the nearer window, in noise widths
-	Advice          string  // where they cannot be told apart: what would help
+	Makes, Breaks   int     // how often the switch turned on and off that was looked at instead of windows
+	Advice          string  // where they cannot be told apart: what would help; else why the hysteresis is small
 }
 
 // Hysteresis is how far the reset point lies from the trip point.
 func (l *Lesson) Hysteresis() float64 { return math.Abs(l.Reset - l.Trip) }
 
 // leastGap is how far apart two windows must lie to be told apart, in noise
-// widths: three for each.
+// widths: three for each. A hysteresis of as much keeps noise from switching.
 const leastGap = 6
+
+// leastFollowed is how much of the time a switch must stand as the points that were found for
+// it say, while it is on and while it is off, to have to do with a signal.
+const leastFollowed = 0.8
 
 // Teach looks at an input, as the rules see it, in a window in which all was
 // well and one in which it was not.
@@ -137,10 +142,65 @@ func TeachLike(p *logic.Program, r *recording.Recording, input, column string, s
 	}
 	whole := [2]int64{r.Start, r.End}
 	l.Normal, l.Trouble = look(off, whole), look(on, whole)
-	l.Separable = true
+	l.Makes, l.Breaks = len(makes), len(breaks)
 	l.Trip, l.Reset = median(makes), median(breaks)
 	l.Falling = l.Trip < l.Reset || l.Trip == l.Reset && median(on) < median(off)
+	if l.Separable = l.followed(c, trace) >= leastFollowed; !l.Separable {
+		slices.Sort(makes)
+		slices.Sort(breaks)
+		between := func(v []float64) string {
+			if len(v) == 1 {
+				return fmt.Sprintf("at %s %s", unit.Short(v[0]), l.Unit.Name())
+			}
+			return fmt.Sprintf("at %s to %s %s", unit.Short(v[0]), unit.Short(v[len(v)-1]), l.Unit.Name())
+		}
+		l.Advice = fmt.Sprintf(
+			"%s turned on %s, with %s %s, and off %s, %s; no trip and reset point of %s would turn it on and off then",
+			column, times(len(makes)), input, between(makes), times(len(breaks)), between(breaks), input,
+		)
+	}
 	return l, nil
+}
+
+func times(n int) string {
+	if n == 1 {
+		return "once"
+	}
+	return fmt.Sprintf("%d times", n)
+}
+
+// followed is how much of the time a switch stood as the lesson's points say: the mean of
+// the share of its readings while it was on and of those while it was off.
+func (l *Lesson) followed(c, trace *recording.Column) float64 {
+	var same, all [2]int // by the switch's state
+	says := -1           // what the points say; nothing yet
+	// A switch acts late, so that its points lie near the ends of where the signal goes.
+	near := min(3*max(l.Normal.Noise, l.Trouble.Noise), l.Hysteresis()/4)
+	c.Each(func(t int64, v float64) bool {
+		x, read := trace.Held(t)
+		if !read || math.IsNaN(x) || math.IsNaN(v) {
+			return true
+		}
+		state := int(v)
+		beyond, back := x > l.Trip-near, x < l.Reset+near
+		if l.Falling {
+			beyond, back = x < l.Trip+near, x > l.Reset-near
+		}
+		switch {
+		case beyond:
+			says = 1
+		case back:
+			says = 0
+		case says < 0:
+			says = state
+		}
+		all[state]++
+		if says == state {
+			same[state]++
+		}
+		return true
+	})
+	return (float64(same[0])/float64(all[0]) + float64(same[1])/float64(all[1])) / 2
 }
 
 func newLesson(p *logic.Program, r *recording.Recording, input string, stop Stop) (*Lesson, *recording.Column, error) {
@@ -216,11 +276,23 @@ func (l *Lesson) judge(resolution float64) {
 	}
 	l.Trip = niceWithin((normal+trouble)/2, gap)
 	toNormal := math.Abs(normal - l.Trip)
-	h := min(niceUp(max(leastGap*noise, 2*resolution)), niceDown(toNormal/2))
+	wanted := max(leastGap*noise, 2*resolution)
+	h := niceUp(wanted)
+	switch {
+	case h <= toNormal:
+	case wanted <= toNormal:
+		h = tidy(toNormal, toNormal/100)
+	default:
+		h = niceDown(toNormal)
+		l.Advice = fmt.Sprintf(
+			"the hysteresis is %s noise widths and not %d, since the windows lie only %s noise widths apart, and the reset point must not lie in the normal one; a filter, `smooth average 5 samples` say, makes room for more",
+			unit.Significant(h/noise, 2), leastGap, unit.Significant(gap/noise, 2),
+		)
+	}
 	if l.Reset = l.Trip - h; l.Falling {
 		l.Reset = l.Trip + h
 	}
-	l.Reset = tidy(l.Reset, h)
+	l.Reset = tidy(l.Reset, h/100)
 	l.Margin = min(toNormal, math.Abs(l.Trip-trouble)) / noise
 }
 
@@ -384,7 +456,7 @@ func (l *Lesson) Declarations(rule, output string) (string, error) {
 	)
 	fmt.Fprintf(&b, "rule %s\n  on when %s %s %s", rule, l.Input, op, point)
 	if h := l.Hysteresis(); h > 0 {
-		fmt.Fprintf(&b, " hysteresis %s", number(tidy(h, h)))
+		fmt.Fprintf(&b, " hysteresis %s", number(tidy(h, h/100)))
 	}
 	if l.OnDelay > 0 {
 		fmt.Fprintf(&b, " for %s", unit.FormatDuration(l.OnDelay))

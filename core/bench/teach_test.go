@@ -127,6 +127,30 @@ func TestTeach(t *testing.T) {
 	assert.False(t, l.Falling)
 	assert.Less(t, l.Reset, l.Trip)
 
+	// The hysteresis is at least six noise widths, or it is said why not.
+	short := 0
+	for _, width := range []float64{0.01, 0.1, 0.2, 0.25, 0.3, 0.35, 0.4, 0.45, 0.5, 0.55, 0.6} {
+		for _, trouble := range []float64{5, 11} {
+			l = both(8, trouble, width)
+			if !l.Separable {
+				continue
+			}
+			noise := max(l.Normal.Noise, l.Trouble.Noise)
+			inside := l.Hysteresis() <= math.Abs(l.Normal.Low-l.Trip)+1e-9
+			if trouble > 8 {
+				inside = l.Hysteresis() <= math.Abs(l.Normal.High-l.Trip)+1e-9
+			}
+			assert.True(t, inside, "the reset point is not in the normal window: %v", l)
+			if l.Hysteresis() < 6*noise*0.99 {
+				short++
+				assert.Contains(t, l.Advice, "noise widths and not 6, since the windows lie only ", "%v", l)
+			} else {
+				assert.Empty(t, l.Advice)
+			}
+		}
+	}
+	assert.Positive(t, short)
+
 	// Windows that overlap, which a filter parts, and ones that nothing does.
 	l = both(6, 5, 1)
 	assert.False(t, l.Separable)
@@ -166,6 +190,17 @@ func TestTeachLikeASwitch(t *testing.T) {
 	text, err := l.Declarations("like_the_switch", "o")
 	require.NoError(t, err)
 	assert.Contains(t, text, "  on when x < like_the_switch_point hysteresis 1.5")
+
+	assert.Equal(t, []int{5, 5}, []int{l.Makes, l.Breaks})
+
+	// A switch that has nothing to do with the signal.
+	other := noisy(t, "x,lamp", 2000, func(s int) string { return fmt.Sprintf("%.4f,%t", 5+2*math.Sin(float64(s)/60), s/170%2 == 1) })
+	l, err = bench.TeachLike(p, other, "x", "lamp", nil)
+	require.NoError(t, err)
+	assert.False(t, l.Separable)
+	assert.Regexp(t, `^lamp turned on 6 times, with x at 4\.\d+ to [67]\.\d+ mg/L, and off 5 times, at 3\.\d+ to 4\.\d+ mg/L; no trip and reset point of x would turn it on and off then$`, l.Advice)
+	_, err = l.Declarations("r2", "")
+	assert.Error(t, err)
 
 	_, err = bench.TeachLike(p, r, "x", "x", nil)
 	assert.ErrorContains(t, err, "a switch has two states")

@@ -49,47 +49,20 @@ func Trip(p *logic.Program, rule, input string, with []Given, stop Stop) (Trippe
 	of, found := p.Find(rule)
 	r := p.RuleOf(of)
 	if !found || r < 0 {
-		return Tripped{}, fmt.Errorf("no rule or alarm is named %s%s", rule, p.Job.DidYouMean(rule, "rule", "alarm"))
+		return Tripped{}, fmt.Errorf("no rule, alarm or bands are named %s%s", rule, p.Job.DidYouMean(rule, "rule", "alarm", "bands"))
 	}
-	i, err := movedInput(p, rule, input)
+	m, err := newMover(p, rule, input, with, stop)
 	if err != nil {
 		return Tripped{}, err
 	}
-	m := mover{p: p, rule: r, input: i, with: with, at: make([]stand, len(p.Inputs)), patience: patience{stop: stop}}
-	for k := range p.Rules {
-		if reset, err := p.Command("reset", p.Rules[k].Name, ""); err == nil { // the rule has a latch
-			m.resets = append(m.resets, reset)
+	m.stands = func(s *logic.Stepper) int {
+		if s.RuleState(r) == logic.On {
+			return 1
 		}
+		return 0
 	}
-	for k := range p.Inputs {
-		m.at[k] = stands(p, k)[0]
-	}
-	for _, g := range with {
-		if g.setting < 0 {
-			m.at[g.input] = stand{g.value, g.at}
-		}
-		if g.input == i {
-			return Tripped{}, fmt.Errorf("%s is the input that is moved; it cannot stand at %s as well", g.Name, g.Text)
-		}
-	}
-	chain := p.Inputs[i].Chain
-	m.low, m.high = chain.ReadingSpan()
-	m.steps = fineness
-	if u := chain.Units[0]; u.Dimension() == unit.Counts {
-		m.low, m.high = math.Ceil(m.low), math.Floor(m.high)
-		m.steps = int(m.high - m.low)
-	}
-	// Beyond what is healthy there is nothing to compare.
-	if err := m.trim(); err != nil {
-		return Tripped{}, err
-	}
-	t := Tripped{
-		Rule:  rule,
-		Input: p.Inputs[i].Name,
-		Low:   unit.Quantity{Value: m.low, Unit: chain.Units[0]},
-		High:  unit.Quantity{Value: m.high, Unit: chain.Units[0]},
-		Step:  unit.Quantity{Value: (m.high - m.low) / float64(m.steps), Unit: chain.Units[0]},
-	}
+	t := Tripped{Rule: rule, Input: p.Inputs[m.input].Name}
+	t.Low, t.High, t.Step = m.span()
 	if err := m.find(&t); err != nil || t.Trip != nil {
 		t.Still = m.still()
 		return t, err
@@ -108,6 +81,45 @@ func Trip(p *logic.Program, rule, input string, with []Given, stop Stop) (Trippe
 	}
 	t.Still = m.still()
 	return t, err
+}
+
+// newMover is ready to move the input that a rule or bands depend on.
+func newMover(p *logic.Program, of, input string, with []Given, stop Stop) (*mover, error) {
+	i, err := movedInput(p, of, input)
+	if err != nil {
+		return nil, err
+	}
+	m := &mover{p: p, of: of, input: i, with: with, at: make([]stand, len(p.Inputs)), patience: patience{stop: stop}}
+	for k := range p.Rules {
+		if reset, err := p.Command("reset", p.Rules[k].Name, ""); err == nil { // the rule has a latch
+			m.resets = append(m.resets, reset)
+		}
+	}
+	for k := range p.Inputs {
+		m.at[k] = stands(p, k)[0]
+	}
+	for _, g := range with {
+		if g.setting < 0 {
+			m.at[g.input] = stand{g.value, g.at}
+		}
+		if g.input == i {
+			return nil, fmt.Errorf("%s is the input that is moved; it cannot stand at %s as well", g.Name, g.Text)
+		}
+	}
+	chain := p.Inputs[i].Chain
+	m.low, m.high = chain.ReadingSpan()
+	m.steps = fineness
+	if u := chain.Units[0]; u.Dimension() == unit.Counts {
+		m.low, m.high = math.Ceil(m.low), math.Floor(m.high)
+		m.steps = int(m.high - m.low)
+	}
+	return m, m.trim() // beyond what is healthy there is nothing to compare
+}
+
+// span is between which readings the input moves, and by how much at a time.
+func (m *mover) span() (low, high, step unit.Quantity) {
+	u := m.p.Inputs[m.input].Chain.Units[0]
+	return unit.Quantity{Value: m.low, Unit: u}, unit.Quantity{Value: m.high, Unit: u}, unit.Quantity{Value: (m.high - m.low) / float64(m.steps), Unit: u}
 }
 
 // find sweeps until the rule was seen to trip and to reset. It begins at an end at which
@@ -135,9 +147,9 @@ func (m *mover) find(t *Tripped) error {
 
 // movedInput is the input that a rule's points are looked for on: the one that
 // is named, or the only analog one that the rule depends on.
-func movedInput(p *logic.Program, rule, input string) (int, error) {
+func movedInput(p *logic.Program, of, input string) (int, error) {
 	var analog []string
-	for _, name := range p.Job.SignalsOf(p.Job.RuleOf(rule)) {
+	for _, name := range p.Job.SignalsOf(of) {
 		if i := p.Index(logic.InputKind, name); i >= 0 && p.Inputs[i].Chain != nil && !slices.Contains(analog, name) {
 			analog = append(analog, name)
 		}
@@ -146,9 +158,9 @@ func movedInput(p *logic.Program, rule, input string) (int, error) {
 	case input == "" && len(analog) == 1:
 		return p.Index(logic.InputKind, analog[0]), nil
 	case input == "" && len(analog) == 0:
-		return 0, fmt.Errorf("%s depends on no analog input, so it has no trip point", rule)
+		return 0, fmt.Errorf("%s depends on no analog input, so it has no trip point", of)
 	case input == "":
-		return 0, fmt.Errorf("%s depends on %s; say which of them is moved", rule, sheet.List(analog, "and"))
+		return 0, fmt.Errorf("%s depends on %s; say which of them is moved", of, sheet.List(analog, "and"))
 	}
 	i := p.Index(logic.InputKind, input)
 	switch {
@@ -161,13 +173,15 @@ func movedInput(p *logic.Program, rule, input string) (int, error) {
 }
 
 type mover struct {
-	p           *logic.Program
-	rule, input int
-	with        []Given
-	at          []stand         // where each input stands
-	resets      []logic.Command // of all latches
-	low, high   float64
-	steps       int
+	p         *logic.Program
+	of        string // the rule or bands
+	input     int
+	stands    func(*logic.Stepper) int // how that stands: of a rule, 1 if it is on
+	with      []Given
+	at        []stand         // where each input stands
+	resets    []logic.Command // of all latches
+	low, high float64
+	steps     int
 	patience
 
 	stepper *logic.Stepper
@@ -207,9 +221,29 @@ type move struct {
 }
 
 // sweep moves the input from one end to the other and back. off tells whether the rule was
-// off at the beginning. Where there are more readings than fineness, it moves in as many
-// wider steps, and then in ever smaller ones within that in which the rule changed.
+// off at the beginning.
 func (m *mover) sweep(upwards bool) (trip, reset *Found, off bool, err error) {
+	turnsOn := func(before, is int) bool { return is == 1 && before == 0 }
+	turnsOff := func(before, is int) bool { return is == 0 && before == 1 }
+	moves := m.moves()
+	if _, begun, _, err := m.first(moves[:1], 0, turnsOn, upwards); err != nil || begun != 0 {
+		return nil, nil, false, err
+	}
+	moves, at, _, _, err := m.change(moves, 0, turnsOn, upwards)
+	if err != nil || at < 0 {
+		return nil, nil, true, err
+	}
+	trip = m.found(m.reading(moves[at].k, upwards), upwards != moves[at].back)
+	moves, at, _, _, err = m.change(moves, at, turnsOff, upwards)
+	if err == nil && at >= 0 {
+		reset = m.found(m.reading(moves[at].k, upwards), upwards != moves[at].back)
+	}
+	return trip, reset, true, err
+}
+
+// moves are those from one end to the other and back. Where there are more readings than
+// fineness, they are as many wider ones.
+func (m *mover) moves() []move {
 	stride := max(1, m.steps/fineness)
 	moves := []move{{}}
 	for k := stride; k < m.steps; k += stride {
@@ -219,31 +253,22 @@ func (m *mover) sweep(upwards bool) (trip, reset *Found, off bool, err error) {
 	for k := m.steps - stride; k > 0; k -= stride {
 		moves = append(moves, move{k, true})
 	}
-	moves = append(moves, move{0, true})
-	moves, at, off, err := m.change(moves, 0, true, upwards)
-	if err != nil || !off || at < 0 {
-		return nil, nil, off, err
-	}
-	trip = m.found(m.reading(moves[at].k, upwards), upwards != moves[at].back)
-	moves, at, _, err = m.change(moves, at, false, upwards)
-	if err == nil && at >= 0 {
-		reset = m.found(m.reading(moves[at].k, upwards), upwards != moves[at].back)
-	}
-	return trip, reset, true, err
+	return append(moves, move{0, true})
 }
 
-// change finds the first move behind a number of them at which the rule turns on, or off,
-// and gives the moves with those of single readings up to it. at is negative if there is
-// none; off tells whether the rule is off at the first move of all.
-func (m *mover) change(moves []move, behind int, on, upwards bool) (all []move, at int, off bool, err error) {
+// change finds the first move behind a number of them that changes how things stand, and
+// gives the moves with those of single readings up to it, and how things stood and stand: within
+// a wide move, it goes in ever smaller ones. at is negative if there is none; then was is
+// how things stand at the first move of all.
+func (m *mover) change(moves []move, behind int, changes func(before, is int) bool, upwards bool) (all []move, at, was, is int, err error) {
 	for {
-		if at, off, err = m.first(moves, behind, on, upwards); err != nil || at < 0 {
-			return moves, at, off, err
+		if at, was, is, err = m.first(moves, behind, changes, upwards); err != nil || at < 0 {
+			return moves, at, was, is, err
 		}
 		from, to := moves[at-1].k, moves[at].k
 		width := max(to-from, from-to)
 		if width <= 1 {
-			return moves, at, off, nil
+			return moves, at, was, is, nil
 		}
 		step := max(1, width/coarse)
 		finer := slices.Clone(moves[:at])
@@ -259,9 +284,9 @@ func (m *mover) change(moves []move, behind int, on, upwards bool) (all []move, 
 	}
 }
 
-// first plays moves from a cold start up to the first behind a number of them at which
-// the rule turns on, or off.
-func (m *mover) first(moves []move, behind int, on, upwards bool) (at int, off bool, err error) {
+// first plays moves from a cold start up to the first behind a number of them that changes
+// how things stand.
+func (m *mover) first(moves []move, behind int, changes func(before, is int) bool, upwards bool) (at, was, is int, err error) {
 	m.stepper, m.now = logic.NewPatient(m.p), 0
 	for _, g := range m.with {
 		if g.setting >= 0 {
@@ -273,22 +298,20 @@ func (m *mover) first(moves []move, behind int, on, upwards bool) (at int, off b
 			m.stepper.Read(0, i, m.at[i].value, m.at[i].at)
 		}
 	}
-	before := false
+	begun := 0
 	for i, to := range moves {
-		state, err := m.state(m.reading(to.k, upwards))
-		if err != nil {
-			return -1, off, err
+		if is, err = m.state(m.reading(to.k, upwards)); err != nil {
+			return -1, was, is, err
 		}
-		is := state == logic.On
 		switch {
-		case i == 0 && is:
-			return -1, false, nil
-		case i > behind && is == on && before != on:
-			return i, true, nil
+		case i == 0:
+			begun = is
+		case i > behind && changes(was, is):
+			return i, was, is, nil
 		}
-		before = is
+		was = is
 	}
-	return -1, true, nil
+	return -1, begun, is, nil
 }
 
 // reading is the k-th one from the end at which the sweep begins.
@@ -302,22 +325,22 @@ func (m *mover) reading(k int, upwards bool) float64 {
 	return m.low + (m.high-m.low)*float64(k)/float64(m.steps)
 }
 
-// state is the rule's at a reading.
-func (m *mover) state(v float64) (logic.State, error) {
+// state is how things stand at a reading.
+func (m *mover) state(v float64) (int, error) {
 	if err := m.over(); err != nil {
-		return logic.Off, err
+		return 0, err
 	}
 	m.stepper.Read(m.now, m.input, v, 0)
 	for _, reset := range m.resets {
 		if _, err := m.stepper.Command(reset); err != nil {
-			return logic.Off, err
+			return 0, err
 		}
 	}
 	if _, err := m.stepper.Step(m.now); err != nil {
-		return logic.Off, err
+		return 0, err
 	}
 	m.now++
-	return m.stepper.RuleState(m.rule), nil
+	return m.stands(m.stepper), nil
 }
 
 func (m *mover) found(v float64, upwards bool) *Found {

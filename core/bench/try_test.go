@@ -168,7 +168,7 @@ rule contacts
 		{"both", "k", "k is a contact, and only an analog input can be moved slowly"},
 		{"both", "z", "no input is named z"},
 		{"contacts", "", "contacts depends on no analog input, so it has no trip point"},
-		{"z", "", "no rule or alarm is named z"},
+		{"z", "", "no rule, alarm or bands are named z"},
 	} {
 		_, err := bench.Trip(p, c.rule, c.input, nil, nil)
 		assert.EqualError(t, err, c.want)

@@ -21,6 +21,7 @@
 package iolist
 
 import (
+	"cmp"
 	"fmt"
 	"slices"
 	"strings"
@@ -92,7 +93,7 @@ func Sheet(file string, rows []Row, job *sheet.Job) *Result {
 			continue
 		}
 		taken[name] = true
-		if given := row.get("point"); given != name {
+		if given := cmp.Or(row.get("point"), row.get("tag"), row.get("description")); given != name {
 			r.Renamed = append(r.Renamed, strings.TrimSpace(given+" → "+name))
 		}
 		r.Points = append(r.Points, name)

@@ -118,6 +118,14 @@ func (s *Stepper) OnDelay(rule int) Delay {
 // RuleState is the state of a rule after the last instant.
 func (s *Stepper) RuleState(rule int) State { return s.rules[rule].shown }
 
+// BandInForce is the number of the band that bands are in; -1 while they are undecided.
+func (s *Stepper) BandInForce(bands int) int {
+	if stand := s.bandShown(int32(bands)); stand.State == On {
+		return int(stand.Band)
+	}
+	return -1
+}
+
 // Setting is the present value of a setpoint or constant, in its own unit.
 func (s *Stepper) Setting(setting int) float64 { return s.settings[setting] }
 

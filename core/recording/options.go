@@ -16,17 +16,23 @@ type Options struct {
 	TimeFormat  string         // as in TimeFormats; empty: found from the first rows
 	Zone        *time.Location // of times that have none of their own; nil: UTC
 	Map         []Mapping
-	Sort        bool           // bring rows whose times go back into order
-	SkipBadRows bool           // count and list broken rows instead of refusing the file
-	Pattern     *regexp.Regexp // of a text capture
-	Every       int64          // nanoseconds between the lines of a text capture that have no time
-	Rows        int            // stop after so many rows, for a preview; 0: read all
+	Sort        bool     // bring rows whose times go back into order
+	SkipBadRows bool     // count and list broken rows instead of refusing the file
+	Pattern     *Pattern // of a text capture
+	Every       int64    // nanoseconds between the lines of a text capture that have no time
+	Rows        int      // stop after so many rows, for a preview; 0: read all
 
 	MostReadings int64 // of all columns together; 0: DefaultReadings
 
 	// Spread runs tasks, perhaps at once, and returns when all are done; nil for
 	// one after the other. Readers of large files share their work out by it.
 	Spread func(tasks []func())
+}
+
+// A Pattern is how the lines of a text capture are read.
+type Pattern struct {
+	*regexp.Regexp
+	Headings []string // of the groups, by their numbers; empty where one is no column
 }
 
 // Limits of what is read. What is larger is divided.

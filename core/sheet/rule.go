@@ -57,9 +57,9 @@ func (j *Job) namesIn(r *Rule, f func(name string)) {
 	}
 }
 
-// SignalsOf lists the inputs that a rule depends on, through derived values and
-// other rules too, each once.
-func (j *Job) SignalsOf(r *Rule) []string {
+// SignalsOf lists the inputs that a rule, an alarm or bands depend on, through derived
+// values and others of their kinds too, each once.
+func (j *Job) SignalsOf(name string) []string {
 	var signals []string
 	seen := map[string]bool{}
 	var visit func(name string)
@@ -73,12 +73,19 @@ func (j *Job) SignalsOf(r *Rule) []string {
 			signals = append(signals, name)
 		case *Derived:
 			Names(d.Value, func(n *Name) { visit(n.Name) })
+		case *Bands:
+			visit(d.Of.Name)
+			for _, b := range d.Bands {
+				if b.Limit != nil {
+					Names(b.Limit, func(n *Name) { visit(n.Name) })
+				}
+			}
 		}
 		if other := j.RuleOf(name); other != nil {
 			j.namesIn(other, visit)
 		}
 	}
-	j.namesIn(r, visit)
+	visit(name)
 	return signals
 }
 

@@ -146,7 +146,7 @@ rule r
 		names = append(names, d.Name)
 	}
 	assert.Equal(t, []string{"a", "b", "c"}, names)
-	assert.Equal(t, []string{"x"}, j.SignalsOf(j.Rules[0]))
+	assert.Equal(t, []string{"x"}, j.SignalsOf(j.Rules[0].Name))
 	assert.Equal(t, "Call o when c is above 5 mg/L for 1 s. Stop when that lets go.", j.Say(j.Rules[0]))
 }
 

@@ -207,7 +207,7 @@ function Proposal({ revision, point, recording, lesson, normal, trouble, onRevis
         </p>
         {lesson.separable ? (
           <p>
-            Trip at {q(lesson.trip)} {lesson.direction}, reset at {q(lesson.reset)} (hysteresis {q(lesson.hysteresis)}), on-delay <b>{lasting(lesson.on_delay_seconds)}</b>. The nearer window is <b>{figure(lesson.margin, 2)}</b> noise widths away.
+            Trip at {q(lesson.trip)} {lesson.direction}, reset at {q(lesson.reset)} (hysteresis {q(lesson.hysteresis)}), on-delay <b>{lasting(lesson.on_delay_seconds)}</b>. The nearer window is <b>{figure(lesson.margin, 2)}</b> noise widths away.{lesson.advice && ` Note: ${lesson.advice}.`}
           </p>
         ) : (
           <p>

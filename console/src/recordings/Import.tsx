@@ -104,7 +104,7 @@ function Look({ file, onKept }: { file: File; onKept: (r: Recording) => void }) 
           <Field label="name" value={name} onChange={setName} width="w-56" />
           <Field label="zone of local times" placeholder="Europe/Dublin" value={reading.zone ?? ""} onChange={(zone) => change({ zone })} width="w-40" />
           <Field label="time format" placeholder="found by itself" value={reading.time_format ?? ""} onChange={(time_format) => change({ time_format })} width="w-52" />
-          <Field label="pattern of a text capture" placeholder="none" value={reading.pattern ?? ""} onChange={(pattern) => change({ pattern })} width="w-56" />
+          <Field label="pattern of a text capture" placeholder="raw: {lamp}" value={reading.pattern ?? ""} onChange={(pattern) => change({ pattern })} width="w-56" />
           <label className="flex items-center gap-1.5 pb-1">
             <input type="checkbox" checked={reading.sort ?? false} onChange={(e) => change({ sort: e.target.checked })} /> sort by time
           </label>

@@ -67,7 +67,7 @@ type scan struct {
 	dialect
 	columns []*recording.Column // by field; nil for the time
 	timeAt  int
-	dayAt   int // the column of the day, where the time has two; else -1
+	dayAt   int       // the column of the day, where the time has two; else -1
 	values  []float64 // of a row, by column without the time
 	missing []bool    // of these, which have no reading
 	gaps    bool      // some have none

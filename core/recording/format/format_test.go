@@ -4,7 +4,6 @@ import (
 	"bytes"
 	"fmt"
 	"math"
-	"regexp"
 	"strconv"
 	"strings"
 	"testing"
@@ -17,6 +16,7 @@ import (
 	"rectura/core/recording"
 	"rectura/core/recording/format"
 	"rectura/core/recording/recordingtest"
+	"rectura/core/recording/text"
 )
 
 func read(name string, data []byte, o recording.Options) (*recording.Recording, error) {
@@ -72,7 +72,7 @@ func forms(t *testing.T) map[string]*recording.Recording {
 {"time":1772416803,"point":"mains","value":0}
 `, recording.Options{})
 	take("capture.txt", "boot\n[2026-03-02 02:00:00] DO=10.48 K=1\n[2026-03-02 02:00:01.5] DO=bad\n[2026-03-02 02:00:02] K=0\n[2026-03-02 02:00:03] DO=9.5 K=0\n",
-		recording.Options{Pattern: regexp.MustCompile(`\[(?P<time>[^]]+)\](?: DO=(?P<do>\S+))?(?: K=(?P<mains>\S+))?`), Map: []recording.Mapping{{Column: "do", Point: "oxygen", Unit: "mA"}}})
+		recording.Options{Pattern: pattern(t, `\[(?P<time>[^]]+)\](?: DO=(?P<do>\S+))?(?: K=(?P<mains>\S+))?`), Map: []recording.Mapping{{Column: "do", Point: "oxygen", Unit: "mA"}}})
 	assert.Equal(t, []string{"times are read as YYYY-MM-DD hh:mm:ss in UTC, since nothing says in which zone they are", `lines that the pattern does not match: 1; the first is line 1, "boot"`}, all["capture.txt"].Notes)
 	var b bytes.Buffer
 	require.NoError(t, format.Write(format.Parquet, &b, plain))
@@ -121,7 +121,7 @@ func TestErrors(t *testing.T) {
 	r, err := read("r.csv", []byte("time,a\n0,1\n1,2\n"), recording.Options{})
 	require.NoError(t, err)
 	require.NoError(t, format.Write(format.Parquet, &whole, r))
-	pattern := recording.Options{Pattern: regexp.MustCompile(`(?P<time>\d+) DO=(?P<oxygen>\S+)`)}
+	timed := recording.Options{Pattern: pattern(t, `(?P<time>\d+) DO=(?P<oxygen>\S+)`)}
 	for _, c := range []struct {
 		name, text string
 		options    recording.Options
@@ -135,11 +135,15 @@ func TestErrors(t *testing.T) {
 		{"r.jsonl", "{\"time\":0,\"a\":\"high\"}\n", recording.Options{}, `r.jsonl:1:15: a: "high" is no reading; it is a number, a word such as on, off or bad, or null`},
 		{"r.jsonl", "{\"time\":0,\"a\":1}\n{\"time\":1,\"a\"", recording.Options{}, "r.jsonl:2:14: the object is not closed on its line; the file may have been cut off"},
 		{"r.jsonl", "{\"time\":5,\"a\":1}\n{\"time\":4,\"a\":1}\n", recording.Options{}, "r.jsonl:2:9: the time goes back, from 5 to 4; sort the rows by time"},
-		{"r.txt", "hello\nDO=5\n", pattern, `r.txt:1:1: the pattern matches no line of the file; the first is "hello"`},
-		{"r.txt", "5 DO=high\n", pattern, `r.txt:1:6: oxygen: "high" is no reading; it is a number, or a word such as on, off or bad`},
-		{"r.txt", "x\n5 DO=1\n4 DO=1\n", pattern, "r.txt:3:1: the time goes back, from 5 to 4; sort the rows by time"},
-		{"r.txt", "DO=1\n", recording.Options{Pattern: regexp.MustCompile(`DO=(?P<oxygen>\S+)`)}, "r.txt: the pattern has no group named time, and nothing says how far apart the lines are; add (?P<time>…), or give the time between lines"},
-		{"r.txt", "DO=1\n", recording.Options{Pattern: regexp.MustCompile(`(?P<time>\d+)`)}, `r.txt: the pattern names no point; write a group for each, such as (?P<oxygen>\S+)`},
+		{"r.txt", "hello\n  5 DA=5\n", timed, `r.txt:2:6: the pattern matches no line of the file; it comes furthest in this one, up to "  5 D": then "A=5" stands where the pattern has "O="`},
+		{"r.txt", "5 DO=high\n", timed, `r.txt:1:6: oxygen: "high" is no reading; it is a number, or a word such as on, off or bad`},
+		{"r.txt", "x\n5 DO=1\n4 DO=1\n", timed, "r.txt:3:1: the time goes back, from 5 to 4; sort the rows by time"},
+		{"r.txt", "DO=1\n", recording.Options{Pattern: pattern(t, `DO=(?P<oxygen>\S+)`)}, "r.txt: the pattern has no group named time, and nothing says how far apart the lines are; put {time} where it stands, or give the time between lines"},
+		{"r.txt", "DO=1\n", recording.Options{Pattern: pattern(t, `(?P<time>\d+)`)}, `r.txt: the pattern names no point; write its name in braces where the reading stands, such as 'DO={oxygen} mA'`},
+		{"r.txt", "\n\n", timed, `r.txt:1:1: the pattern matches no line of the file, nor does its beginning; this one is ""`},
+		{"r.txt", "raw: 5", recording.Options{Pattern: pattern(t, "raw: {lamp} mA"), Every: 1}, `r.txt:1:7: the pattern matches no line of the file; it comes furthest in this one, up to "raw: 5": then the line ends where the pattern has a blank`},
+		{"r.txt", "raw:", recording.Options{Pattern: pattern(t, "raw: {lamp}"), Every: 1}, `up to "raw:": then the line ends where the pattern has a blank`},
+		{"r.txt", "raw: 5mA", recording.Options{Pattern: pattern(t, "raw: {lamp}"), Every: 1}, `r.txt:1:6: lamp: "5mA" is no reading`},
 		{"r.parquet", "", recording.Options{}, "r.parquet: the file is empty"},
 		{"r.parquet", "PAR1 and no more", recording.Options{}, "r.parquet: this is no whole Parquet file, or it has been cut off: "},
 		{"r.parquet", whole.String()[:whole.Len()-20], recording.Options{}, "r.parquet: this is no whole Parquet file, or it has been cut off: "},
@@ -149,10 +153,66 @@ func TestErrors(t *testing.T) {
 		require.Error(t, err, c.want)
 		assert.Contains(t, err.Error(), c.want)
 	}
-	every := recording.Options{Pattern: regexp.MustCompile(`DO=(?P<oxygen>\S+)`), Every: 5e8}
+	every := recording.Options{Pattern: pattern(t, `DO=(?P<oxygen>\S+)`), Every: 5e8}
 	r, err = read("r.txt", []byte("DO=1\nDO=2\n"), every)
 	require.NoError(t, err)
 	assert.Equal(t, int64(5e8), r.End)
+}
+
+func pattern(t require.TestingT, s string) *recording.Pattern {
+	p, err := text.Compile(s)
+	require.NoError(t, err)
+	return p
+}
+
+// In a pattern of words, names stand in braces; what else there is stands for
+// itself.
+func TestPatternsOfWords(t *testing.T) {
+	for _, c := range []struct{ pattern, text, want string }{
+		{"raw: {lamp}", "boot\n  raw:   512\nraw: 3.5 ok\n", "lamp 512 3.5"},
+		{"{lamp}", "  512\n3.5 V\n", "lamp 512 3.5"},
+		{"{time}  raw={lamp [mA]}; k={ mains }", "2026-03-02 02:14:00 raw=4.25; k=on\n2026-03-02 02:14:01 raw=bad; k=off\n", "lamp[mA] 4.25 NaN mains 1 0"},
+		{"[{time}] a+b(c)={lamp}mA ", "[5] a+b(c)=7mA\n", "lamp 7"},
+		{"x{3}=(?P<lamp>\\d+)", "xxx=7\n", "lamp 7"},
+	} {
+		r, err := read("r.txt", []byte(c.text), recording.Options{Pattern: pattern(t, c.pattern), Every: 1e9})
+		require.NoError(t, err, c.pattern)
+		var got []string
+		for _, x := range r.Columns {
+			got = append(got, strings.Replace(x.Heading(), " [", "[", 1))
+			x.Each(func(_ int64, v float64) bool { got = append(got, strconv.FormatFloat(v, 'g', -1, 64)); return true })
+		}
+		assert.Equal(t, c.want, strings.Join(got, " "), c.pattern)
+	}
+	for p, want := range map[string]string{
+		"raw: {}":                        "a point's name stands in braces where its reading is",
+		"raw: {3 lamps}":                 "a point's name stands in braces where its reading is",
+		"{time}{lamp}":                   "nothing stands between the readings {time} and {lamp}; write what ends the first",
+		"a={lamp} b={lamp}":              "lamp stands in the pattern twice",
+		"(?P<a>\\d{999}){lamp}":          "the pattern is too large",
+		strings.Repeat("x", 1200) + "{a}": "the pattern is too large",
+	} {
+		_, err := text.Compile(p)
+		assert.ErrorContains(t, err, want, p)
+	}
+}
+
+// Whatever the pattern, it is refused or reads a capture to its end, within a time
+// that its size is worth.
+func FuzzPattern(f *testing.F) {
+	f.Add("raw: {lamp}", "raw: 5\n raw 6\n")
+	f.Add("(?i)(?P<time>\\S+)|x DO=(?P<oxygen>\\S+)$", "5 DO=1\nx do=2\n")
+	f.Fuzz(func(t *testing.T, words, capture string) {
+		p, err := text.Compile(words)
+		if err != nil {
+			return
+		}
+		require.Len(t, p.Headings, 1+p.NumSubexp())
+		_, err = text.Reader{Name: "r.txt", Options: recording.Options{Pattern: p, Every: 1}}.Read(strings.NewReader(capture))
+		if err != nil {
+			require.True(t, strings.HasPrefix(err.Error(), "r.txt"), err)
+		}
+	})
 }
 
 // Whatever the bytes, reading ends, does not panic, and gives columns whose
@@ -163,11 +223,11 @@ func FuzzRead(f *testing.F) {
 	f.Add("r.csv", []byte("time;point;value\n02.03.2026 02:00;a;1,5\n"))
 	f.Add("r.txt", []byte("5 DO=1 K=on\n6 DO=bad\n"))
 	f.Add("r.parquet", []byte("PAR1"))
-	pattern := regexp.MustCompile(`(?P<time>\S+) DO=(?P<oxygen>\S+)`)
+	timed := pattern(f, `(?P<time>\S+) DO=(?P<oxygen>\S+)`)
 	f.Fuzz(func(t *testing.T, name string, data []byte) {
 		o := recording.Options{}
 		if strings.HasSuffix(name, ".txt") {
-			o.Pattern = pattern
+			o.Pattern = timed
 		}
 		r, err := read(name, data, o)
 		if err != nil {

@@ -1,7 +1,8 @@
 // Package text reads recordings out of the lines that a serial console or a log
-// has printed, by a pattern: a regular expression with a group named after each
-// point and, perhaps, one named time.
+// has printed, by a pattern: words with the names of points, and perhaps time, in
+// braces, or a regular expression with groups of these names.
 //
+//	{time} DO={oxygen} mA
 //	(?P<time>\S+) DO=(?P<oxygen>\S+) mA
 //
 // Without a group for the time, lines are taken to lie a fixed time apart. A
@@ -11,27 +12,10 @@ package text
 import (
 	"fmt"
 	"io"
-	"regexp"
-	"regexp/syntax"
+	"unicode/utf8"
 
 	"rectura/core/recording"
 )
-
-// maxPattern is the largest pattern, in the steps of the machine that runs it:
-// each byte of a capture may take as many.
-const maxPattern = 1000
-
-// Compile makes the pattern of a text capture of a regular expression.
-func Compile(pattern string) (*regexp.Regexp, error) {
-	tree, err := syntax.Parse(pattern, syntax.Perl)
-	if err != nil {
-		return nil, err
-	}
-	if steps, err := syntax.Compile(tree.Simplify()); err != nil || len(steps.Inst) > maxPattern {
-		return nil, fmt.Errorf("the pattern is too large; take a part of each line only, and no large counts such as {1000}")
-	}
-	return regexp.Compile(pattern)
-}
 
 // A Reader reads recordings; its options hold the pattern.
 type Reader struct {
@@ -50,7 +34,7 @@ func (r Reader) Read(in io.Reader) (*recording.Recording, error) {
 		return nil, &recording.Error{
 			File: r.Name,
 			Mend: "pattern",
-			Text: "a text capture is read by a pattern, and none was given; write one with a group for each point, such as DO=(?P<oxygen>\\S+)",
+			Text: "a text capture is read by a pattern, and none was given; write one with each point's name in braces, such as 'DO={oxygen} mA'",
 		}
 	}
 	s := &scan{
@@ -76,9 +60,21 @@ type scan struct {
 	matched int64
 
 	unmatched int
-	first     string // line that did not match
-	firstAt   int
+	misses    []miss // the first of the lines that did not match
 }
+
+// A miss is a line that the pattern does not match.
+type miss struct {
+	number int
+	line   []byte
+}
+
+// missesKept is how many lines that do not match are looked at to say how far the pattern
+// fits, and missKept how much of each, in bytes.
+const (
+	missesKept = 50
+	missKept   = 1000
+)
 
 // A capture is a line that matched, kept until the form of times is known.
 type capture struct {
@@ -95,7 +91,7 @@ func (s *scan) fail(c capture, at int, format string, args ...any) error {
 // begin makes a column of every named group.
 func (s *scan) begin() error {
 	namer := recording.NewNamer(s.Options)
-	for i, name := range s.Options.Pattern.SubexpNames() {
+	for i, name := range s.Options.Pattern.Headings {
 		switch {
 		case name == "":
 		case name == s.Options.TimeColumn || s.Options.TimeColumn == "" && recording.IsTimeName(name):
@@ -111,12 +107,12 @@ func (s *scan) begin() error {
 	}
 	switch {
 	case len(s.columns) == 0:
-		return &recording.Error{File: s.Name, Text: "the pattern names no point; write a group for each, such as (?P<oxygen>\\S+)"}
+		return &recording.Error{File: s.Name, Text: "the pattern names no point; write its name in braces where the reading stands, such as 'DO={oxygen} mA'", Mend: "pattern"}
 	case s.timeAt < 0 && s.Options.Every <= 0:
 		return &recording.Error{
 			File: s.Name,
 			Mend: "every",
-			Text: "the pattern has no group named time, and nothing says how far apart the lines are; add (?P<time>…), or give the time between lines",
+			Text: "the pattern has no group named time, and nothing says how far apart the lines are; put {time} where it stands, or give the time between lines",
 		}
 	}
 	if err := namer.Unused(s.Name, s.columns); err != nil {
@@ -167,8 +163,8 @@ func (s *scan) read() (*recording.Recording, error) {
 		}
 		at := s.Options.Pattern.FindSubmatchIndex(line)
 		if at == nil {
-			if s.unmatched++; s.unmatched == 1 {
-				s.first, s.firstAt = recording.Shorten(line), number
+			if s.unmatched++; len(s.misses) < missesKept && (len(line) > 0 || s.misses == nil) {
+				s.misses = append(s.misses, miss{number, append([]byte{}, line[:min(len(line), missKept)]...)})
 			}
 			continue
 		}
@@ -248,19 +244,41 @@ func (s *scan) row(c capture) error {
 
 func (s *scan) finish() (*recording.Recording, error) {
 	if s.builder.Rows() == 0 && s.unmatched > 0 && len(s.Skip.Notes()) == 0 {
-		return nil, &recording.Error{
-			File:   s.Name,
-			Line:   s.firstAt,
-			Column: 1,
-			Text:   fmt.Sprintf("the pattern matches no line of the file; the first is %q", s.first),
-		}
+		return nil, s.nearest()
 	}
 	rec, err := s.Done(s.builder, 0, recording.Understood{Format: "text capture"}, "the file is empty")
 	if err == nil && s.unmatched > 0 {
 		rec.Notes = append(
 			rec.Notes,
-			fmt.Sprintf("lines that the pattern does not match: %d; the first is line %d, %q", s.unmatched, s.firstAt, s.first),
+			fmt.Sprintf("lines that the pattern does not match: %d; the first is line %d, %q", s.unmatched, s.misses[0].number, recording.Shorten(s.misses[0].line)),
 		)
 	}
 	return rec, err
+}
+
+// nearest is the error of a capture of which no line matches: of the first lines, the one
+// that the pattern fits furthest, and where it no longer does.
+func (s *scan) nearest() error {
+	r := newRuler(s.Options.Pattern)
+	best, most, end := s.misses[0], 0, 0
+	for _, m := range s.misses {
+		if pieces, at := r.measure(m.line); pieces > most {
+			best, most, end = m, pieces, at
+		}
+	}
+	e := &recording.Error{File: s.Name, Line: best.number, Column: 1 + utf8.RuneCount(best.line[:end]), Mend: "pattern"}
+	wanted := r.wanted(most)
+	if most == 0 || wanted == "" {
+		e.Text = fmt.Sprintf("the pattern matches no line of the file, nor does its beginning; this one is %q", recording.Shorten(best.line))
+		return e
+	}
+	rest := "the line ends"
+	if end < len(best.line) {
+		rest = fmt.Sprintf("%q stands", recording.Shorten(best.line[end:]))
+	}
+	e.Text = fmt.Sprintf(
+		"the pattern matches no line of the file; it comes furthest in this one, up to %q: then %s where the pattern has %s",
+		recording.Shorten(best.line[:end]), rest, wanted,
+	)
+	return e
 }
