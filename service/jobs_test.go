@@ -95,7 +95,7 @@ func TestTrialsOfTheService(t *testing.T) {
 
 	before, err := api.ListTrialsWithResponse(t.Context(), fennick, &client.ListTrialsParams{Revision: 1})
 	require.NoError(t, err)
-	require.Len(t, *before.JSON200, 5)
+	require.Len(t, *before.JSON200, 6)
 	assert.Nil(t, (*before.JSON200)[0].Passed)
 	played, err := api.PlayTrialsWithResponse(t.Context(), fennick, client.TrialsRequest{Revision: 1})
 	require.NoError(t, err)

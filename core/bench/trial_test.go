@@ -137,3 +137,70 @@ func TestResetInVain(t *testing.T) {
 	assert.True(t, o.Passed(), fmt.Sprint(o.Expectations))
 	assert.Equal(t, []string{"reset held at +32 s did nothing: it is latched until it is reset, since +30 s: k is on"}, o.Notes)
 }
+
+// What no trial has brought about is told; what several have between them is not.
+func TestUntried(t *testing.T) {
+	const text = `job "x"
+input x
+  unit mg/L
+  healthy 1..9 mg/L
+  alarm when bad
+input k discrete
+recipient warden "W" email "w@fennick.example"
+output o
+  called by any
+  fail off
+rule r
+  on when k
+  call o
+rule s
+  on when x > 7 mg/L for 1 s
+  call o
+bands b of x
+  low: below 3 mg/L call o
+  middle: below 6 mg/L
+  high: else
+alarm a
+  on when x > 8 mg/L for 1 s
+  priority low
+message m
+  when k turns on
+  send k to warden
+`
+	trial := func(name, rows string) (clause string, file string) {
+		return "trial " + name + "\n  play \"" + name + ".csv\"\n  expect x.bad off always\n", "time,x,k\n" + rows
+	}
+	found := func(trials ...string) []string {
+		job := text
+		var rows []string
+		for i, r := range trials {
+			clause, file := trial(fmt.Sprintf("t%d", i), r)
+			job, rows = job+clause, append(rows, file)
+		}
+		j, findings := sheet.Parse([]sheet.Source{{Name: "a.rct", Text: []byte(job)}})
+		require.False(t, sheet.HasErrors(findings), "%v", findings)
+		var played []*bench.Outcome
+		for i, tr := range j.Trials {
+			r, err := csv.Reader{Name: "a.csv"}.Read(strings.NewReader(rows[i]))
+			require.NoError(t, err)
+			o, err := bench.RunTrial(j, tr, r, nil)
+			require.NoError(t, err)
+			assert.True(t, o.Passed())
+			played = append(played, o)
+		}
+		var all []string
+		for _, f := range bench.Untried(j, played) {
+			all = append(all, f.Text)
+		}
+		return all
+	}
+	assert.Empty(t, found(), "of a job without trials nothing is said")
+	assert.Equal(t, []string{
+		"no trial ever turns r on, so nothing is known of it; play a recording in which it has to come on",
+		"no trial ever turns s on, so nothing is known of it; play a recording in which it has to come on",
+		"no trial ever brings b to low or high; play a recording in which the signal goes there",
+		"no trial ever raises the alarm a, so nothing is known of it; play a recording in which it has to come",
+		"no trial ever sends the message m; play a recording in which it has to be sent",
+	}, found("0,4,0\n9,5,0\n"))
+	assert.Empty(t, found("0,2,0\n9,5,1\n", "0,8.5,0\n9,8.5,0\n"))
+}

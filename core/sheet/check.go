@@ -271,7 +271,16 @@ func (c *checker) resolve(n *Name) Declaration {
 	d := c.job.names[n.Name]
 	if d != nil {
 		c.job.uses[n.Name] = append(c.job.uses[n.Name], n.At)
+		if of, ok := strings.CutSuffix(n.Name, badSuffix); ok { // which is renamed with its input
+			c.job.uses[of] = append(c.job.uses[of], n.At)
+		}
 		return d
+	}
+	if of, ok := strings.CutSuffix(n.Name, badSuffix); ok {
+		if _, is := c.job.names[of].(*Input); is {
+			c.errorf(n.At, "unknown-name", "the input %s has no alarm of its own; add to it: alarm when bad", of)
+			return nil
+		}
 	}
 	if c.names == nil {
 		c.names = slices.Sorted(maps.Keys(c.job.names))

@@ -47,6 +47,13 @@ func TestRename(t *testing.T) {
 		require.NoError(t, err)
 		require.Equal(t, string(sources[0].Text), string(back[0].Text))
 	})
+	renamed, err := sheet.Rename(hatchery(t), "oxygen", "o2")
+	require.NoError(t, err)
+	whole := ""
+	for _, s := range renamed {
+		whole += string(s.Text)
+	}
+	assert.Contains(t, whole, "expect o2.bad turns on within", "the alarm of an input is named after it")
 	for _, c := range []struct{ from, to, want string }{
 		{"oxigen", "o2", "nothing is named oxigen"},
 		{"oxygen", "blower", "the name blower is already that of the output at points.rct:"},

@@ -257,7 +257,11 @@ func (l *lexer) next() (t token, ok bool) {
 		return t, true
 	}
 	if isLetter(c) {
-		t.kind, t.text = tokName, l.short(l.take(span(l.text, func(c byte) bool { return isLetter(c) || isDigit(c) || c == '_' })))
+		t.kind, t.text = tokName, l.short(l.take(span(l.text, inName)))
+		// The alarm that an input has of its own.
+		if rest, ok := strings.CutPrefix(l.text, badSuffix); ok && (rest == "" || !inName(rest[0])) {
+			t.text += l.take(len(badSuffix))
+		}
 		return t, true
 	}
 	if other, isOne, isToken := l.otherSign(t); isOne {
@@ -352,6 +356,8 @@ func quote(s string) string {
 	return `"` + strings.NewReplacer(`\`, `\\`, `"`, `\"`).Replace(s) + `"`
 }
 
+// inName tells whether a letter may stand in a name, but for its first.
+func inName(c byte) bool   { return isLetter(c) || isDigit(c) || c == '_' }
 func isDigit(c byte) bool  { return '0' <= c && c <= '9' }
 func isLetter(c byte) bool { return 'a' <= c|0x20 && c|0x20 <= 'z' }
 

@@ -249,6 +249,8 @@ func TestFindings(t *testing.T) {
 		{"message m\n  every 1 h\n  send oxygen\n", "3:14: error: the end of the line where \"to\" must stand, before who is sent it [syntax]"},
 		{"message m\n  every 1 h\n  send low to duty\nrecipient duty email \"a@b\"\n", "3:8: error: low is a setpoint; a message sends inputs, outputs and derived values [wrong-kind]"},
 		{"message m\n  every 1 h\n  send oxygen to mains\n", "3:18: error: mains is a discrete input; a message is sent to recipients [wrong-kind]"},
+		{"input x.bad discrete\n", "1:7: error: x.bad would be the alarm of an input, x; a name has no dot [syntax]"},
+		{"input x discrete\ntrial t\n  play \"a.csv\"\n  expect x.bad off always\n", "4:10: error: the input x has no alarm of its own; add to it: alarm when bad [unknown-name]"},
 		{"input x discrete\n  alarm when bad priority urgent\n", "2:27: error: urgent where the priority must stand: critical, high, medium, low [syntax]"},
 		{"input x discrete\n  alarm when bad notify mains\n", "2:25: error: mains is a discrete input; an alarm notifies recipients [wrong-kind]"},
 		// trials
