@@ -15,7 +15,6 @@ import (
 	"github.com/spf13/cobra"
 
 	"rectura/core/bench"
-	"rectura/core/logic"
 	"rectura/core/plot"
 	"rectura/core/recording"
 	"rectura/core/recording/format"
@@ -97,7 +96,12 @@ reason, and how often and how long everything was on.
 RECORDING is a file, or the name of one in the job's recordings/. A time is a time
 of day in the recording, a full RFC 3339 time, or an offset from its start such as
 "+75 s". With --from and --to, that part is played as if it were all there is;
-t still counts from the recording's start.`,
+t still counts from the recording's start.
+
+--set plays with another value than the written one: of a setpoint or a constant, or of
+a number that stands in a rule, an alarm or bands themselves, RULE.for, RULE.hysteresis
+or RULE.deadband. With several values, --set oxygen_low=5,5.5,6mg/L, there is a row for
+each, with starts and time on.`,
 		Example: "  rectura replay examples/hatchery night\n" +
 			"  rectura replay examples/hatchery night --set oxygen_low=5.5mg/L --plot night.svg\n" +
 			"  rectura replay examples/hatchery hopper --set hopper_band=3kg --scan 500ms --from 14:40 --to 15:00",
@@ -109,7 +113,7 @@ t still counts from the recording's start.`,
 		}),
 		RunE: func(c *cobra.Command, args []string) error { return runReplay(c, args[0], args[1], f) },
 	}
-	c.Flags().StringArrayVar(&f.set, "set", nil, "another value of a setpoint or constant, `NAME=VALUE`; may be repeated")
+	c.Flags().StringArrayVar(&f.set, "set", nil, setHelp)
 	c.Flags().StringVar(&f.scan, "scan", "", "evaluate only every `D`, as a controller with that loop time would")
 	c.Flags().StringVar(&f.from, "from", "", "play from this `time` on")
 	c.Flags().StringVar(&f.to, "to", "", "play up to this `time`")
@@ -120,6 +124,9 @@ t still counts from the recording's start.`,
 	addReading(c, &f.reading)
 	return c
 }
+
+// setHelp says what --set reaches.
+const setHelp = "another value of a setpoint or constant, or of a number in a clause, `NAME=VALUE`: oxygen_low=5.5mg/L, low_inflow.for=1min, .hysteresis, .deadband; may be repeated"
 
 func runReplay(c *cobra.Command, folder, name string, f replayFlags) error {
 	options, err := f.options()
@@ -156,6 +163,14 @@ func runReplay(c *cobra.Command, folder, name string, f replayFlags) error {
 	if err != nil {
 		return err
 	}
+	some, err := bench.Variations(p, f.set, mostVariations)
+	if err != nil {
+		return fmt.Errorf("--set: %w", err)
+	}
+	if len(some) > 1 {
+		return replayVariations(c, p, r, shown, some, f)
+	}
+	options.Set = some[0].Set()
 	result, err := bench.Replay(p, r, options)
 	if err != nil {
 		return fmt.Errorf("playing %s: %w", shown, err)
@@ -197,14 +212,7 @@ func tellOf(c *cobra.Command, of string, r *bench.Result) {
 }
 
 func (f *replayFlags) options() (o bench.Options, err error) {
-	o.Set, o.EveryChange = map[string]unit.Quantity{}, f.every
-	for _, s := range f.set {
-		name, q, err := logic.ParseSetting(s)
-		if err != nil {
-			return o, fmt.Errorf("--set: %w", err)
-		}
-		o.Set[name] = q
-	}
+	o.EveryChange = f.every
 	if f.scan != "" {
 		if o.Scan, err = unit.ParseDuration(f.scan); err != nil {
 			return o, fmt.Errorf("--scan: %w", err)

@@ -81,6 +81,11 @@ did not run out, and the next change.`,
 			if err != nil {
 				return err
 			}
+			some, err := bench.Variations(p, replay.set, 1)
+			if err != nil {
+				return fmt.Errorf("--set: %w", err)
+			}
+			options.Set = some[0].Set()
 			path, shown, err := recordingPath(args[0], args[1])
 			if err != nil {
 				return err
@@ -111,7 +116,7 @@ did not run out, and the next change.`,
 		},
 	}
 	c.Flags().StringVar(&at, "at", "", "the `time` (default the recording's end)")
-	c.Flags().StringArrayVar(&replay.set, "set", nil, "another value of a setpoint or constant, `NAME=VALUE`; may be repeated")
+	c.Flags().StringArrayVar(&replay.set, "set", nil, setHelp)
 	c.Flags().StringVar(&replay.scan, "scan", "", "evaluate only every `D`, as a controller with that loop time would")
 	addFormat(c, &format)
 	addReading(c, &replay.reading)

@@ -939,7 +939,15 @@ export interface components {
             findings: components["schemas"]["Finding"][];
             points: components["schemas"]["Point"][];
             setpoints: components["schemas"]["Setpoint"][];
+            /** @description Numbers of clauses that a replay can be given otherwise, as setpoints are. */
+            clauses: components["schemas"]["ClauseNumber"][];
             rules: components["schemas"]["Rule"][];
+        };
+        ClauseNumber: {
+            /** @description such as low_inflow.for */
+            name: string;
+            title: string;
+            value: string;
         };
         Point: {
             name: string;
@@ -1236,7 +1244,7 @@ export interface components {
             revision: number;
             /** Format: int64 */
             recording: number;
-            /** @description Other values of setpoints and constants, with their units. */
+            /** @description Other values, with their units, of setpoints, constants and numbers in clauses: RULE.for, RULE.hysteresis, RULE.deadband. */
             set?: {
                 [key: string]: string;
             };
@@ -1260,7 +1268,7 @@ export interface components {
             revision: number;
             /** Format: int64 */
             recording: number;
-            /** @description Other values of setpoints and constants, with their units. */
+            /** @description Other values, with their units, of setpoints, constants and numbers in clauses: RULE.for, RULE.hysteresis, RULE.deadband. */
             set?: {
                 [key: string]: string;
             };
@@ -1853,7 +1861,7 @@ export interface operations {
                 zone?: string;
                 /** @description COLUMN=POINT, perhaps with a unit in brackets. */
                 map?: string[];
-                /** @description Reads a text capture by this regular expression. */
+                /** @description Reads a text capture by this pattern: words with the names of points in braces, or a regular expression with a group named after each. */
                 pattern?: string;
                 /** @description How far apart the lines of a text capture without times lie. */
                 every?: string;
@@ -1895,7 +1903,7 @@ export interface operations {
                 zone?: string;
                 /** @description COLUMN=POINT, perhaps with a unit in brackets. */
                 map?: string[];
-                /** @description Reads a text capture by this regular expression. */
+                /** @description Reads a text capture by this pattern: words with the names of points in braces, or a regular expression with a group named after each. */
                 pattern?: string;
                 /** @description How far apart the lines of a text capture without times lie. */
                 every?: string;
@@ -2098,7 +2106,7 @@ export interface operations {
                 /** @description Seconds since the start; the end if left out. */
                 to?: number;
                 pixels: number;
-                /** @description Other values of setpoints and constants, NAME=VALUE; they count for outputs. */
+                /** @description Other values of setpoints, constants and numbers in clauses (RULE.for, RULE.hysteresis, RULE.deadband), NAME=VALUE; they count for outputs. */
                 set?: string[];
                 /** @description A duration, such as 500 ms; it counts for outputs. */
                 scan?: string;
@@ -2130,7 +2138,7 @@ export interface operations {
                 revision: number;
                 recording: number;
                 t: number;
-                /** @description Other values of setpoints and constants, NAME=VALUE; they count for outputs. */
+                /** @description Other values of setpoints, constants and numbers in clauses (RULE.for, RULE.hysteresis, RULE.deadband), NAME=VALUE; they count for outputs. */
                 set?: string[];
                 /** @description A duration, such as 500 ms; it counts for outputs. */
                 scan?: string;

@@ -78,6 +78,11 @@ func Replay(p *logic.Program, r *recording.Recording, o Options) (*Result, error
 // replay is Replay with somebody who looks at the stepper after every instant;
 // nil for nobody.
 func replay(p *logic.Program, r *recording.Recording, o Options, look func(*logic.Stepper, int64)) (*Result, error) {
+	p, set, err := adjusted(p, o.Set)
+	if err != nil {
+		return nil, err
+	}
+	o.Set = set
 	bound, warnings, notes, err := bind(p, r)
 	if err != nil {
 		return nil, err

@@ -53,6 +53,11 @@ type Miss struct {
 // Why plays a recording and says how an input, a rule or an output stands at a
 // time.
 func Why(p *logic.Program, r *recording.Recording, o Options, name string, at int64) (*Explanation, error) {
+	p, set, err := adjusted(p, o.Set)
+	if err != nil {
+		return nil, err
+	}
+	o.Set = set
 	a := &Explanation{Program: p, Recording: r, Name: name, At: at}
 	var found bool
 	if a.Ref, found = p.Find(name); !found || a.Kind == logic.DerivedKind || a.Kind == logic.SettingKind {

@@ -5,7 +5,9 @@ import (
 	"encoding/hex"
 	"errors"
 	"net/http"
+	"strings"
 
+	"rectura/core/bench"
 	"rectura/core/logic"
 	"rectura/core/sheet"
 	"rectura/core/unit"
@@ -155,6 +157,7 @@ func (s *Server) GetRevision(ctx context.Context, request GetRevisionRequestObje
 		Sheets:    []Sheet{},
 		Points:    pointViews(p.Program),
 		Setpoints: setpointViews(p.Job),
+		Clauses:   clauseViews(p.Job),
 		Rules:     ruleViews(p.Program, false),
 	}
 	answer.Sheets = sheetViews(sheets)
@@ -169,6 +172,18 @@ func setpointViews(job *sheet.Job) []Setpoint {
 			v.Allow = sp.Allow.Range.String()
 		}
 		all = append(all, v)
+	}
+	return all
+}
+
+func clauseViews(job *sheet.Job) []ClauseNumber {
+	all := []ClauseNumber{}
+	for _, n := range bench.ClauseNumbers(job) {
+		of, word, _ := strings.Cut(n.Name, ".")
+		if word == "for" {
+			word = "delay"
+		}
+		all = append(all, ClauseNumber{Name: n.Name, Title: job.Lookup(of).Base().Title() + ": " + word, Value: n.Text})
 	}
 	return all
 }

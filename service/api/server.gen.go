@@ -423,6 +423,14 @@ type Checked struct {
 	Units []string `json:"units"`
 }
 
+// ClauseNumber defines model for ClauseNumber.
+type ClauseNumber struct {
+	// Name such as low_inflow.for
+	Name  string `json:"name"`
+	Title string `json:"title"`
+	Value string `json:"value"`
+}
+
 // Clock defines model for Clock.
 type Clock struct {
 	Elapsed bool `json:"elapsed"`
@@ -513,7 +521,7 @@ type ExplanationRequest struct {
 	// Scan a duration, such as 500 ms
 	Scan *string `json:"scan,omitempty"`
 
-	// Set Other values of setpoints and constants, with their units.
+	// Set Other values, with their units, of setpoints, constants and numbers in clauses: RULE.for, RULE.hysteresis, RULE.deadband.
 	Set *map[string]string `json:"set,omitempty"`
 
 	// T seconds since the recording's start
@@ -974,7 +982,7 @@ type ReplayRequest struct {
 	// Scan a duration, such as 500 ms
 	Scan *string `json:"scan,omitempty"`
 
-	// Set Other values of setpoints and constants, with their units.
+	// Set Other values, with their units, of setpoints, constants and numbers in clauses: RULE.for, RULE.hysteresis, RULE.deadband.
 	Set *map[string]string `json:"set,omitempty"`
 	To  *string            `json:"to,omitempty"`
 }
@@ -993,12 +1001,14 @@ type Revision struct {
 
 // RevisionDetail defines model for RevisionDetail.
 type RevisionDetail struct {
-	Findings  []Finding  `json:"findings"`
-	Points    []Point    `json:"points"`
-	Revision  Revision   `json:"revision"`
-	Rules     []Rule     `json:"rules"`
-	Setpoints []Setpoint `json:"setpoints"`
-	Sheets    []Sheet    `json:"sheets"`
+	// Clauses Numbers of clauses that a replay can be given otherwise, as setpoints are.
+	Clauses   []ClauseNumber `json:"clauses"`
+	Findings  []Finding      `json:"findings"`
+	Points    []Point        `json:"points"`
+	Revision  Revision       `json:"revision"`
+	Rules     []Rule         `json:"rules"`
+	Setpoints []Setpoint     `json:"setpoints"`
+	Sheets    []Sheet        `json:"sheets"`
 }
 
 // Rule A rule, or what decides like one.
@@ -1300,7 +1310,7 @@ type PreviewRecordingParams struct {
 	// Map COLUMN=POINT, perhaps with a unit in brackets.
 	Map *[]string `form:"map,omitempty" json:"map,omitempty"`
 
-	// Pattern Reads a text capture by this regular expression.
+	// Pattern Reads a text capture by this pattern: words with the names of points in braces, or a regular expression with a group named after each.
 	Pattern *string `form:"pattern,omitempty" json:"pattern,omitempty"`
 
 	// Every How far apart the lines of a text capture without times lie.
@@ -1321,7 +1331,7 @@ type UploadRecordingParams struct {
 	// Map COLUMN=POINT, perhaps with a unit in brackets.
 	Map *[]string `form:"map,omitempty" json:"map,omitempty"`
 
-	// Pattern Reads a text capture by this regular expression.
+	// Pattern Reads a text capture by this pattern: words with the names of points in braces, or a regular expression with a group named after each.
 	Pattern *string `form:"pattern,omitempty" json:"pattern,omitempty"`
 
 	// Every How far apart the lines of a text capture without times lie.
@@ -1360,7 +1370,7 @@ type GetSeriesParams struct {
 	To     *float64 `form:"to,omitempty" json:"to,omitempty"`
 	Pixels int      `form:"pixels" json:"pixels"`
 
-	// Set Other values of setpoints and constants, NAME=VALUE; they count for outputs.
+	// Set Other values of setpoints, constants and numbers in clauses (RULE.for, RULE.hysteresis, RULE.deadband), NAME=VALUE; they count for outputs.
 	Set *[]string `form:"set,omitempty" json:"set,omitempty"`
 
 	// Scan A duration, such as 500 ms; it counts for outputs.
@@ -1378,7 +1388,7 @@ type GetValuesParams struct {
 	Recording int64   `form:"recording" json:"recording"`
 	T         float64 `form:"t" json:"t"`
 
-	// Set Other values of setpoints and constants, NAME=VALUE; they count for outputs.
+	// Set Other values of setpoints, constants and numbers in clauses (RULE.for, RULE.hysteresis, RULE.deadband), NAME=VALUE; they count for outputs.
 	Set *[]string `form:"set,omitempty" json:"set,omitempty"`
 
 	// Scan A duration, such as 500 ms; it counts for outputs.

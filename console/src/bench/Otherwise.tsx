@@ -2,7 +2,7 @@ import { Popover } from "radix-ui";
 import { useState, type FormEvent } from "react";
 import type { RevisionDetail } from "../api";
 
-/** What a replay may do otherwise: other setpoints, a controller's loop time. */
+/** What a replay may do otherwise: other setpoints and numbers in clauses, a controller's loop time. */
 export interface Other {
   set: Record<string, string>;
   scan: string;
@@ -21,7 +21,7 @@ export function Otherwise({ revision, other, onPlay }: { revision: RevisionDetai
     e.preventDefault();
     const form = new FormData(e.currentTarget);
     const set: Record<string, string> = {};
-    for (const s of revision.setpoints) {
+    for (const s of [...revision.setpoints, ...revision.clauses]) {
       const text = String(form.get(s.name) ?? "").trim();
       if (text && text !== s.value) set[s.name] = text;
     }
@@ -42,6 +42,15 @@ export function Otherwise({ revision, other, onPlay }: { revision: RevisionDetai
                     {s.title}
                   </span>
                   <input name={s.name} defaultValue={other.set[s.name] ?? s.value} className="field w-28 text-right" autoComplete="off" />
+                </label>
+              ))}
+              {revision.clauses.length > 0 && <p className="pt-1 text-xs text-ink-3">Numbers in the rules themselves</p>}
+              {revision.clauses.map((c) => (
+                <label key={c.name} className="flex items-center gap-2">
+                  <span className="min-w-0 flex-1 truncate" title={c.name}>
+                    {c.title}
+                  </span>
+                  <input name={c.name} defaultValue={other.set[c.name] ?? c.value} className="field w-28 text-right" autoComplete="off" />
                 </label>
               ))}
             </div>
