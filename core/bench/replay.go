@@ -161,6 +161,7 @@ type player struct {
 // newest reading.
 type played struct {
 	cursors []cursor
+	missed  []*missed // of the contacts among them, where there is a scan; else nil
 	next    int64
 }
 
@@ -181,15 +182,41 @@ func (f *played) Hand(t int64, s *logic.Stepper) {
 	for i := range f.cursors {
 		c := &f.cursors[i]
 		if c.time <= t {
-			newest := c.take()
-			for c.time <= t {
-				newest = c.take()
-			}
+			newest := f.newest(i, t)
 			s.Read(t, c.input, newest, c.at)
 		}
 		next = min(next, c.time)
 	}
 	f.next = next
+}
+
+// newest takes the readings of a cursor up to a time.
+func (f *played) newest(i int, t int64) float64 {
+	c, m := &f.cursors[i], (*missed)(nil)
+	if f.missed != nil {
+		m = f.missed[i]
+	}
+	var v float64
+	for c.time <= t {
+		at := c.time
+		if v = c.take(); m != nil {
+			m.take(at, v)
+		}
+	}
+	if m != nil {
+		m.scan()
+	}
+	return v
+}
+
+// watchContacts counts the pulses of contacts that no scan sees.
+func (f *played) watchContacts(p *logic.Program) {
+	f.missed = make([]*missed, len(f.cursors))
+	for i, c := range f.cursors {
+		if in := &p.Inputs[c.input]; in.Chain == nil && in.Used() {
+			f.missed[i] = &missed{}
+		}
+	}
 }
 
 // play makes all instants of a recording.
@@ -200,7 +227,11 @@ func (w *player) play(r *recording.Recording, bound []binding, o Options) error 
 			err = refused
 		}
 	}}
-	feeds := []run.Feed{play(bound, r.Start), commands}
+	readings := play(bound, r.Start)
+	if o.Scan > 0 {
+		readings.watchContacts(w.p)
+	}
+	feeds := []run.Feed{readings, commands}
 	stop := func() bool {
 		if err == nil {
 			err = w.over()
@@ -216,6 +247,7 @@ func (w *player) play(r *recording.Recording, bound []binding, o Options) error 
 	if err != nil {
 		return err
 	}
+	w.result.tellMissed(readings)
 	return ended
 }
 

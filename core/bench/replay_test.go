@@ -1,6 +1,7 @@
 package bench_test
 
 import (
+	"fmt"
 	"strings"
 	"testing"
 
@@ -191,4 +192,43 @@ rule r
 		require.NoError(t, err)
 		assert.Equal(t, want, result.Warnings, text)
 	}
+}
+
+// Pulses of contacts that begin and end between two scans are counted and listed,
+// and nothing else is.
+func TestPulsesBetweenScans(t *testing.T) {
+	p := compileJob(t, "job \"x\"\ninput k discrete\ninput x\n  unit mA\n  healthy 0..20 mA\noutput o\n  fail off\nrule r\n  on when k and x > 5 mA\n  call o\n")
+	for _, c := range []struct{ rows, want string }{
+		{"0,1,0\n1,9,0\n2,1,0\n", ""},                        // of a value nothing is said
+		{"0.5,,1\n1.5,,0\n2.5,,1\n", ""},                     // seen at 1, 2, 3
+		{"0,,0\n0.2,,1\n1,,0\n", "+0.200 s"},                 // over when the scan looks
+		{"0,,0\n1,,1\n1.5,,0\n", ""},                         // it looks at 1
+		{"0,,0\n1.1,,1\n1.2,,0\n1.3,,1\n3,,1\n", "+1.100 s"}, // one seen, one not
+		{"0,,0\n1.1,,1\n1.2,,0\n1.3,,1\n1.4,,0\n3,,0\n", "+1.100 s, +1.300 s"},
+		{"0,,1\n1.1,,bad\n1.2,,1\n3,,1\n", "+1.100 s"},
+	} {
+		r, err := bench.Replay(p, record(t, "time,x,k\n"+c.rows), bench.Options{Scan: 1e9})
+		require.NoError(t, err)
+		if c.want == "" {
+			assert.Empty(t, r.Warnings, c.rows)
+			continue
+		}
+		what := "a pulse of k"
+		if strings.Contains(c.want, ",") {
+			what = "2 pulses of k"
+		}
+		assert.Equal(t, []string{what + " fell between scans of 1 s and did not count: at " + c.want}, r.Warnings, c.rows)
+	}
+	rows := "time,x,k\n"
+	for i := range 60 {
+		rows += fmt.Sprintf("%d.1,1,1\n%d.2,1,0\n", i, i)
+	}
+	r, err := bench.Replay(p, record(t, rows), bench.Options{Scan: 2e9})
+	require.NoError(t, err)
+	assert.Len(t, r.Warnings, 1)
+	assert.Contains(t, r.Warnings[0], "58 pulses of k fell between scans of 2 s and did not count: at +0.200 s, +1.200 s, +2.200 s")
+	assert.Regexp(t, "and 48 more$", r.Warnings[0])
+	r, err = bench.Replay(p, record(t, rows), bench.Options{})
+	require.NoError(t, err)
+	assert.Empty(t, r.Warnings)
 }
