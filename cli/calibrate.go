@@ -78,11 +78,8 @@ func runCalibrate(c *cobra.Command, folder, input string, pairs []string, format
 		if !ok {
 			return fmt.Errorf("%q is not MEASURED=REFERENCE, such as '9.40 mg/L=9.10 mg/L'", p)
 		}
-		var r bench.Reading
-		if r.Measured, err = unit.ParseQuantity(measured); err != nil {
-			return err
-		}
-		if r.Reference, err = unit.ParseQuantity(reference); err != nil {
+		r, err := bench.ParseReading(measured, reference)
+		if err != nil {
 			return err
 		}
 		readings = append(readings, r)

@@ -143,7 +143,7 @@ func TestBadInput(t *testing.T) {
 		{"convert DIR/none.csv -o DIR/a.csv", 2, "rectura: opening the recording: open DIR/none.csv: no such file or directory"},
 		{"calibrate DIR/good k 1=1", 2, "rectura: k is a discrete input and cannot be calibrated"},
 		{"calibrate DIR/good z 1=1", 2, "rectura: no input is named z"},
-		{"calibrate DIR/good k high=1", 2, `rectura: "high" does not begin with a number`},
+		{"calibrate DIR/good k high=1", 2, `rectura: measured: "high" does not begin with a number`},
 		{"teach DIR/good k --recording a --normal +0s..+1s --trouble +1s..+5s", 2, "rectura: k is a discrete input; only an analog one has a trip point"},
 		{"teach DIR/good k --recording a --normal noon..+1s --trouble +1s..+5s", 2, `rectura: --normal: "noon" is no time of this recording`},
 		{"teach DIR/good k --recording a --like o --normal +0s..+1s", 2, "rectura: --like stands in the place of --normal and --trouble; give one or the other"},

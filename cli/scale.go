@@ -144,8 +144,8 @@ func runScale(c *cobra.Command, folder, input string, values []string, format st
 		return writeJSON(c.OutOrStdout(), all)
 	}
 	l := list{}
-	for k, u := range chain.Units {
-		l.heads = append(l.heads, strings.TrimSpace(u.Name()))
+	for k, name := range chain.PlaceNames() {
+		l.heads = append(l.heads, name)
 		l.numbers = append(l.numbers, k+1)
 	}
 	l.heads = append(l.heads, "quality", "reason")

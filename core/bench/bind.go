@@ -197,13 +197,14 @@ func bindColumn(p *logic.Program, i int, c *recording.Column, clock recording.Cl
 	if c.Unit == "" {
 		return b, nil
 	}
-	b.from = unit.Named(c.Unit)
+	name, raw := signal.AsRead(c.Unit)
+	b.from = unit.Named(name)
 	at, ok := in.Chain.Place(b.from)
+	if raw {
+		at, ok = in.Chain.PlaceAsRead(b.from)
+	}
 	if !ok {
-		names := make([]string, len(in.Chain.Units))
-		for k, u := range in.Chain.Units {
-			names[k] = u.Describe()
-		}
+		names := in.Chain.PlaceNames()
 		return b, fmt.Errorf(
 			"column %s is in %s, which is no unit of the chain of %s: %s",
 			c.Name,

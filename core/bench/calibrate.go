@@ -17,6 +17,19 @@ import (
 // input; a number without a unit is in the input's own.
 type Reading struct {
 	Measured, Reference unit.Quantity
+	AsRead              bool // measured before the correction that is there
+}
+
+// ParseReading reads what was measured, perhaps with "as read" behind it, and its reference.
+func ParseReading(measured, reference string) (r Reading, err error) {
+	measured, r.AsRead = signal.AsRead(measured)
+	if r.Measured, err = unit.ParseQuantity(measured); err != nil {
+		return r, fmt.Errorf("measured: %w", err)
+	}
+	if r.Reference, err = unit.ParseQuantity(reference); err != nil {
+		return r, fmt.Errorf("reference: %w", err)
+	}
+	return r, nil
 }
 
 // A Calibration is a `correct` clause for an input, and what it does.
@@ -91,6 +104,11 @@ func Calibrate(sources []sheet.Source, input string, readings []Reading, comment
 			}
 		}
 		at, ok := chain.Place(r.Measured.Unit)
+		if r.AsRead {
+			if at, ok = chain.PlaceAsRead(r.Measured.Unit); !ok {
+				at, ok = chain.Place(r.Measured.Unit) // without a correction, all is as read
+			}
+		}
 		if !ok {
 			return nil, fmt.Errorf("%s is in %s, which is no unit of the chain of %s", r.Measured, r.Measured.Unit.Describe(), input)
 		}

@@ -104,8 +104,8 @@ func TestSummary(t *testing.T) {
 
 func TestReplayRefuses(t *testing.T) {
 	for text, want := range map[string]string{
-		"time,x [A],k\n0,1,0\n":     "column x is in A (current), which is no unit of the chain of x: V (voltage), mg/L (concentration)",
-		"time,x [fish],k\n0,1,0\n":  `column x is in "fish", which is no unit of the chain of x: V (voltage), mg/L (concentration)`,
+		"time,x [A],k\n0,1,0\n":     "column x is in A (current), which is no unit of the chain of x: V, mg/L",
+		"time,x [fish],k\n0,1,0\n":  `column x is in "fish", which is no unit of the chain of x: V, mg/L`,
 		"time,x,k\n0,on,0\n":        "2:3: column x holds the word on, and x is an analog input; a number must stand there",
 		"time,x,k\n0,1,0\n1,1,.5\n": "column k, at +1 s: 0.5 is neither 0 nor 1, and k is a discrete input",
 		"time,x,k [V]\n0,1,0\n":     "column k has the unit V, but k is a discrete input; take the unit out of the heading",

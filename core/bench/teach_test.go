@@ -241,6 +241,38 @@ func TestCalibrate(t *testing.T) {
 	assert.InDelta(t, 0, c2.Points[0].AsLeft, 1e-9)
 	assert.Equal(t, 1, strings.Count(c2.Text, "correct "))
 
+	// What the transmitter shows, without the correction.
+	raw, err := bench.ParseReading(" 9.40 mg/L as read ", "9.20")
+	require.NoError(t, err)
+	c3, err := bench.Calibrate(again, "oxygen", []bench.Reading{raw}, "")
+	require.NoError(t, err)
+	assert.Equal(t, c2.Clause, c3.Clause)
+	assert.InDelta(t, -0.1, c3.Points[0].AsFound, 1e-9)
+	first, err := bench.Calibrate(sources, "oxygen", []bench.Reading{raw}, "")
+	require.NoError(t, err, "without a correction, all is as read")
+	assert.Equal(t, c2.Clause, first.Clause)
+	corrected := compileSources(t, again)
+	chain := corrected.Inputs[corrected.Index(logic.InputKind, "oxygen")].Chain
+	assert.Equal(t, []string{"counts", "mA", "mg/L as read", "mg/L"}, chain.PlaceNames())
+	for text, want := range map[string]int{"9.4 mg/L as read": 2, "9400 ug/L as read": 2, "9.4 mg/L": 3, "12 mA": 1} {
+		_, at, err := chain.ParseReading("oxygen", text)
+		require.NoError(t, err, text)
+		assert.Equal(t, want, at, text)
+	}
+	_, _, err = chain.ParseReading("oxygen", "12 mA as read")
+	assert.ErrorContains(t, err, "12 mA as read: only a value before a correction in its own unit is as read, and the chain of oxygen has counts, mA, mg/L as read, mg/L")
+	plain := compileSources(t, sources)
+	_, _, err = plain.Inputs[0].Chain.ParseReading("oxygen", "9.4 mg/L as read")
+	assert.EqualError(t, err, "9.4 mg/L as read: only a value before a correction in its own unit is as read, and the chain of oxygen has counts, mA, mg/L")
+	for unitName, want := range map[string]float64{"mg/L": 9.4, "mg/L as read": 9.1} {
+		r, err := bench.Replay(corrected, record(t, "time,oxygen ["+unitName+"]\n0,9.4\n9,9.4\n"), bench.Options{})
+		require.NoError(t, err)
+		trace, err := r.Trace(corrected.Index(logic.InputKind, "oxygen"))
+		require.NoError(t, err)
+		v, _ := trace.Held(9e9)
+		assert.InDelta(t, want, v, 1e-9, unitName)
+	}
+
 	// A reading at another stage, and an input that is in engineering units.
 	c, err = bench.Calibrate(sources, "inflow", pairs("12 mA", "41 L/s"), "")
 	require.NoError(t, err)

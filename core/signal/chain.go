@@ -14,6 +14,7 @@ package signal
 import (
 	"fmt"
 	"math"
+	"slices"
 	"strings"
 
 	"rectura/core/sheet"
@@ -214,6 +215,39 @@ func (c *Chain) Place(u unit.Unit) (at int, ok bool) {
 	return 0, false
 }
 
+// asRead stands behind the unit of a value before the chain's last stage that is in the same
+// unit: what a corrected input showed without its correction.
+const asRead = " as read"
+
+// AsRead takes " as read" off the end of a value's text.
+func AsRead(s string) (value string, is bool) {
+	return strings.CutSuffix(strings.TrimRight(s, " "), asRead)
+}
+
+// PlaceAsRead is Place for a value as it is read, before the stages that leave its unit as it is: the
+// first place in that unit. ok is false if no later place is in it, too.
+func (c *Chain) PlaceAsRead(u unit.Unit) (at int, ok bool) {
+	last, found := c.Place(u)
+	for i, v := range c.Units {
+		if found && i < last && u.Comparable(v) && v == c.Units[last] {
+			return i, true
+		}
+	}
+	return 0, false
+}
+
+// PlaceNames are the units at all places, told apart: one that is the unit of a later place,
+// too, is "mg/L as read".
+func (c *Chain) PlaceNames() []string {
+	names := make([]string, len(c.Units))
+	for i, u := range c.Units {
+		if names[i] = u.Name(); slices.Contains(c.Units[i+1:], u) && u != (unit.Unit{}) {
+			names[i] += asRead
+		}
+	}
+	return names
+}
+
 // Span is the lowest and highest engineering value that the chain is made for:
 // the ends of its last stage that has ends, or else those of its healthy range.
 // ok is false if neither gives any.
@@ -269,20 +303,22 @@ func ordered(a, b float64) (low, high float64) { return min(a, b), max(a, b) }
 // ParseReading reads a number and the unit that says at which stage of an
 // input's chain it stands; a number alone stands at the first.
 func (c *Chain) ParseReading(input, s string) (value float64, at int, err error) {
-	q, err := unit.ParseQuantity(s)
+	text, raw := AsRead(s)
+	q, err := unit.ParseQuantity(text)
 	if err != nil {
 		return 0, 0, err
 	}
-	if q.Unit == (unit.Unit{}) {
+	if q.Unit == (unit.Unit{}) && !raw {
 		return q.Value, 0, nil
 	}
 	at, ok := c.Place(q.Unit)
-	if !ok {
-		var units []string
-		for _, u := range c.Units {
-			units = append(units, u.Name())
+	if raw && ok {
+		if at, ok = c.PlaceAsRead(q.Unit); !ok {
+			return 0, 0, fmt.Errorf("%s: only a value before a correction in its own unit is as read, and the chain of %s has %s", s, input, strings.Join(c.PlaceNames(), ", "))
 		}
-		return 0, 0, fmt.Errorf("%s is in %s, and the chain of %s has %s", s, q.Unit.Describe(), input, strings.Join(units, ", "))
+	}
+	if !ok {
+		return 0, 0, fmt.Errorf("%s is in %s, and the chain of %s has %s", s, q.Unit.Describe(), input, strings.Join(c.PlaceNames(), ", "))
 	}
 	return q.In(c.Units[at]), at, nil
 }

@@ -78,7 +78,7 @@ func TestParseReading(t *testing.T) {
 		{"0.012 A", 1, 12, ""},
 		{"9 mg/L", 3, 9, ""},
 		{"9000 ug/L", 3, 9, ""},
-		{"9 V", 0, 0, "9 V is in V (voltage), and the chain of oxygen has counts, mA, mg/L, mg/L"},
+		{"9 V", 0, 0, "9 V is in V (voltage), and the chain of oxygen has counts, mA, mg/L as read, mg/L"},
 		{"much", 0, 0, `"much" does not begin with a number; write a value such as 12 mA`},
 	} {
 		v, at, err := corrected.ParseReading("oxygen", c.text)

@@ -69,8 +69,8 @@ func pointViews(p *logic.Program) []Point {
 func places(c *signal.Chain) []Place {
 	texts := c.StageTexts()
 	all := make([]Place, len(c.Units))
-	for i, u := range c.Units {
-		all[i] = Place{Unit: u.Name()}
+	for i, name := range c.PlaceNames() {
+		all[i] = Place{Unit: name}
 		if i > 0 {
 			all[i].Stage = texts[i-1]
 		}
@@ -201,15 +201,11 @@ func (s *Server) Calibrate(ctx context.Context, request CalibrateRequestObject) 
 	}
 	var readings []bench.Reading
 	for _, r := range body.Readings {
-		measured, err := unit.ParseQuantity(r.Measured)
+		reading, err := bench.ParseReading(r.Measured, r.Reference)
 		if err != nil {
-			return nil, refuse(http.StatusUnprocessableEntity, "measured: "+err.Error())
+			return nil, refuse(http.StatusUnprocessableEntity, err.Error())
 		}
-		reference, err := unit.ParseQuantity(r.Reference)
-		if err != nil {
-			return nil, refuse(http.StatusUnprocessableEntity, "reference: "+err.Error())
-		}
-		readings = append(readings, bench.Reading{Measured: measured, Reference: reference})
+		readings = append(readings, reading)
 	}
 	comment := "calibrated " + s.now().UTC().Format("2006-01-02")
 	if note := strings.TrimSpace(text(body.Note)); note != "" {
