@@ -105,7 +105,24 @@ func arguments(c *cobra.Command, args []string) error {
 		}
 		return fmt.Errorf("%s is one argument too many for: %s; put what has blanks in it in quotes", extra, c.UseLine())
 	}
-	return nil
+	return neededOptions(c)
+}
+
+// neededOptions makes sure that a command has the options that it cannot do without.
+func neededOptions(c *cobra.Command) error {
+	var missing []string
+	c.Flags().VisitAll(func(f *pflag.Flag) {
+		if needed := f.Annotations[cobra.BashCompOneRequiredFlag]; len(needed) > 0 && needed[0] == "true" && !f.Changed {
+			missing = append(missing, "--"+f.Name)
+		}
+	})
+	switch len(missing) {
+	case 0:
+		return nil
+	case 1:
+		return fmt.Errorf("%s is missing%s", missing[0], exampleOf(c))
+	}
+	return fmt.Errorf("%s are missing%s", sheet.List(missing, "and"), exampleOf(c))
 }
 
 // exampleOf is the end of a message: the first example of a command.
@@ -137,6 +154,7 @@ func meant(word string) string {
 func optionError(c *cobra.Command, err error) error {
 	var unknown *pflag.NotExistError
 	var bare *pflag.ValueRequiredError
+	var wrong *pflag.InvalidValueError
 	switch {
 	case errors.As(err, &unknown):
 		name := "--" + unknown.GetSpecifiedName()
@@ -146,6 +164,17 @@ func optionError(c *cobra.Command, err error) error {
 		var names []string
 		c.Flags().VisitAll(func(f *pflag.Flag) { names = append(names, "--"+f.Name) })
 		return fmt.Errorf("%s has no option %s%s; see: %s --help", c.CommandPath(), name, meant(near.Word(name, names)), c.CommandPath())
+	case errors.As(err, &wrong):
+		f, want := wrong.GetFlag(), ""
+		switch f.Value.Type() {
+		case "bool":
+			want = "stands alone, or with =true or =false"
+		case "int", "int64":
+			want = "takes a whole number"
+		default:
+			want = "takes a " + f.Value.Type()
+		}
+		return fmt.Errorf("--%s %s, and not %q; see: %s --help", f.Name, want, wrong.GetValue(), c.CommandPath())
 	case errors.As(err, &bare):
 		return fmt.Errorf("--%s needs a value; see: %s --help", bare.GetFlag().Name, c.CommandPath())
 	}

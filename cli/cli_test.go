@@ -97,7 +97,7 @@ func TestBadInput(t *testing.T) {
 		want string
 	}{
 		{"check DIR/empty", 2, `rectura: DIR/empty: no sheet (a file NAME.rct) is in this folder; begin one with: job "Title"`},
-		{"check DIR/nothing", 2, "rectura: opening the job: stat DIR/nothing: no such file or directory"},
+		{"check DIR/nothing", 2, "rectura: there is no folder DIR/nothing; a job is the folder that holds its sheets"},
 		{"check DIR/good/a.rct", 2, "rectura: DIR/good/a.rct is a file; a job is the folder that holds the sheets"},
 		{"check DIR/latin", 1, "DIR/latin/a.rct:1:9: error: byte 0xe9 is not UTF-8; save the sheet as UTF-8 text [encoding]"},
 		{"check DIR/tab", 1, "DIR/tab/a.rct:2:1: error: a tab; indent and separate with blanks [tab]"},
@@ -135,7 +135,7 @@ func TestBadInput(t *testing.T) {
 		{"replay DIR/good a --save a.txt", 2, "rectura: --save a.txt: the file's name ends in .csv, .jsonl or .parquet"},
 		{"replay DIR/good back --sort", 0, "k"},
 		{"replay DIR/good text --skip-bad-rows", 2, "no row of the file can be read; the first is DIR/good/recordings/text.csv:2:3"},
-		{"convert DIR/good/recordings/a.csv", 2, `rectura: required flag(s) "output" not set`},
+		{"convert DIR/good/recordings/a.csv", 2, "rectura: --output is missing; for example: rectura convert"},
 		{"convert DIR/good/recordings/a.csv -o DIR/a.txt", 2, "rectura: -o DIR/a.txt: the file's name ends in .csv, .jsonl or .parquet"},
 		{"convert DIR/good/recordings/a.csv -o DIR/good/recordings/a.csv", 2, "rectura: -o DIR/good/recordings/a.csv: that is the recording itself"},
 		{"convert DIR/good/recordings/a.csv -o DIR/no/a.parquet", 2, "rectura: writing the recording: open DIR/no/a.parquet: no such file or directory"},

@@ -4,6 +4,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"io/fs"
 	"maps"
 	"os"
 	"path/filepath"
@@ -20,7 +21,9 @@ import (
 
 // readSheets reads the sheets of a job's folder.
 func readSheets(folder string) ([]sheet.Source, error) {
-	if info, err := os.Stat(folder); err != nil {
+	if info, err := os.Stat(folder); errors.Is(err, fs.ErrNotExist) {
+		return nil, fmt.Errorf("there is no folder %s; a job is the folder that holds its sheets", folder)
+	} else if err != nil {
 		return nil, fmt.Errorf("opening the job: %w", err)
 	} else if !info.IsDir() {
 		return nil, fmt.Errorf("%s is a file; a job is the folder that holds the sheets", folder)

@@ -55,7 +55,7 @@ func runTrial(c *cobra.Command, folder string, names []string, format string) er
 		for _, n := range names {
 			t := p.Job.Trial(n)
 			if t == nil {
-				return fmt.Errorf("%s has no trial named %s", folder, n)
+				return fmt.Errorf("%s has no trial named %s%s", folder, n, p.Job.DidYouMean(n, "trial"))
 			}
 			trials = append(trials, t)
 		}
