@@ -8341,6 +8341,9 @@ func ParseGetDraftResponse(rsp *http.Response) (*GetDraftResponse, error) {
 		}
 		response.JSON200 = &dest
 
+	case rsp.StatusCode == 204:
+		break // No content-type
+
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
 		var dest Problem
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {

@@ -14,9 +14,14 @@ import (
 	"path/filepath"
 	"regexp"
 	"strings"
+	"sync"
 	"testing"
 	"time"
 
+	"github.com/chromedp/cdproto/cdp"
+	"github.com/chromedp/cdproto/input"
+	cdplog "github.com/chromedp/cdproto/log"
+	"github.com/chromedp/cdproto/runtime"
 	"github.com/chromedp/chromedp"
 	"github.com/chromedp/chromedp/kb"
 	"github.com/stretchr/testify/assert"
@@ -243,9 +248,82 @@ func TestPhone(t *testing.T) {
 	assert.Greater(t, name[2], 320.0, "which has the width")
 	run(t, ctx, chromedp.Click(chromedp.CSS(`[data-lane=low_inflow] [data-name]`)), chromedp.Click(change), chromedp.WaitVisible(chromedp.CSS(`[data-testid=cursor]`)))
 
-	address.Path, address.RawQuery = "/hatchery/rules", "rule=standby_blower"
-	run(t, ctx, chromedp.Navigate(address.String()), rulesDrawn("standby_blower"))
-	assert.Empty(t, value[[]string](t, ctx, within))
+	// Two fingers, put on 100 pixels apart and drawn to 200, show half of the time.
+	heading := `(document.querySelector('h2.font-semibold')?.textContent ?? '')`
+	whole := value[string](t, ctx, heading)
+	plots := value[[]float64](t, ctx, `(() => { const e = document.querySelector('[data-testid=plots]'); e.scrollIntoView(); const r = e.getBoundingClientRect(); return [r.left, r.top + 60, r.width]; })()`)
+	touch := func(kind input.DispatchTouchEventType, apart float64) chromedp.Action[chromedp.Void] {
+		return func(ctx context.Context, target *chromedp.Target) (chromedp.Void, error) {
+			var fingers []*input.TouchPoint
+			if apart > 0 {
+				for id, x := range []float64{plots[0] + plots[2]/2 - apart/2, plots[0] + plots[2]/2 + apart/2} {
+					number := float64(id)
+					fingers = append(fingers, &input.TouchPoint{X: x, Y: plots[1], ID: &number})
+				}
+			}
+			_, err := cdp.Call(ctx, target, input.DispatchTouchEvent, input.DispatchTouchEventParams{Type: kind, TouchPoints: fingers})
+			return chromedp.Void{}, err
+		}
+	}
+	run(t, ctx, touch("touchStart", 100), touch("touchMove", 120), touch("touchMove", 160), touch("touchMove", 200), touch("touchEnd", 0),
+		poll(heading+` !== '`+whole+`'`), chromedp.WaitVisible(`//button[text()="Show all"]`), drawn())
+	assert.Contains(t, value[string](t, ctx, `document.querySelector('h2.font-semibold').nextElementSibling.textContent`), "3 h · ", "half of six hours")
+	picture(t, ctx, "phone-pinched.png")
+
+	for path, seen := range map[string]chromedp.Action[chromedp.Void]{
+		"/hatchery/rules?rule=standby_blower": rulesDrawn("standby_blower"),
+		"/hatchery/points?point=oxygen":       chromedp.WaitVisible(chromedp.CSS(`[data-testid=curve]`)),
+	} {
+		next, err := address.Parse(path)
+		require.NoError(t, err)
+		run(t, ctx, chromedp.Navigate(next.String()), seen)
+		assert.Empty(t, value[[]string](t, ctx, within), path)
+		assert.LessOrEqual(t, value[float64](t, ctx, `document.documentElement.scrollWidth`), 390.0, path)
+		picture(t, ctx, "phone-"+strings.Split(next.Path, "/")[2]+".png")
+	}
+}
+
+// Opening the pages logs no error in the browser.
+func TestNothingIsLogged(t *testing.T) {
+	ctx := browser(t)
+	address := startDemo(t)
+	var mu sync.Mutex
+	var logged []string
+	note := func(s string) {
+		mu.Lock()
+		defer mu.Unlock()
+		logged = append(logged, s)
+	}
+	require.NoError(t, chromedp.Listen(ctx, func(ev any) {
+		switch ev := ev.(type) {
+		case *cdplog.EventEntryAdded:
+			if ev.Entry.Level == "error" || ev.Entry.Level == "warning" {
+				note(ev.Entry.Text + " " + ev.Entry.URL)
+			}
+		case *runtime.EventExceptionThrown:
+			note(ev.ExceptionDetails.Text)
+		case *runtime.EventConsoleAPICalled:
+			if ev.Type == "error" || ev.Type == "warning" {
+				note(string(ev.Args[0].Value))
+			}
+		}
+	}))
+	for _, page := range []struct {
+		path string
+		seen chromedp.Action[chromedp.Void]
+	}{
+		{"/hatchery/bench", drawn()},
+		{"/hatchery/rules?rule=standby_blower", rulesDrawn("standby_blower")},
+		{"/hatchery/points?point=oxygen", chromedp.WaitVisible(chromedp.CSS(`[data-testid=curve]`))},
+		{"/hatchery/rules", chromedp.WaitVisible(chromedp.CSS(`[data-testid=picture], [data-rule]`))},
+	} {
+		next, err := address.Parse(page.path)
+		require.NoError(t, err)
+		run(t, ctx, chromedp.Navigate(next.String()), page.seen)
+	}
+	mu.Lock()
+	defer mu.Unlock()
+	assert.Empty(t, logged)
 }
 
 func TestOtherValues(t *testing.T) {
@@ -253,9 +331,9 @@ func TestOtherValues(t *testing.T) {
 	address := startDemo(t)
 	run(t, ctx, chromedp.Navigate(address.String()), chromedp.WaitVisible(change), drawn(),
 		chromedp.Click(`//button[text()="Other values…"]`), chromedp.WaitVisible(chromedp.CSS(`input[name=oxygen_low]`)),
-		chromedp.SetValue(chromedp.CSS(`input[name=oxygen_low]`), "4.2 mg/L"))
+		chromedp.SetValue(chromedp.CSS(`input[name=oxygen_low]`), "4.2 mg/L"), chromedp.SetValue(chromedp.CSS(`input[name="low_inflow.for"]`), "2 min"))
 	run(t, ctx, chromedp.Click(`//button[text()="Play with these"]`), chromedp.WaitNotPresent(change), chromedp.WaitVisible(`//*[text()="other values than written"]`),
-		chromedp.WaitVisible(`//*[@role="option"][contains(., "low_inflow")]`))
+		chromedp.WaitVisible(`//*[@role="option"][contains(., "low_inflow")][contains(., "for 2 min")]`))
 
 	// A value outside the setpoint's limits is refused in a sentence.
 	run(t, ctx, chromedp.Click(`//button[text()="Other values…"]`), chromedp.WaitVisible(chromedp.CSS(`input[name=oxygen_low]`)),

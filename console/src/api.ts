@@ -113,7 +113,7 @@ export function inJob(job: string) {
     /** The draft of somebody; undefined if there is none. */
     getDraft: async (owner: string): Promise<Draft | undefined> => {
       const answer = await client.GET("/jobs/{job}/drafts/{owner}", { params: { path: { job, owner } } });
-      return answer.response.status === 404 ? undefined : need(answer);
+      return answer.response.status === 204 ? undefined : need(answer);
     },
 
     /** Keeps a draft; it is sent even while the page is being closed. */

@@ -2396,6 +2396,13 @@ export interface operations {
                     "application/json": components["schemas"]["Draft"];
                 };
             };
+            /** @description There is none. */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
             default: components["responses"]["Problem"];
         };
     };

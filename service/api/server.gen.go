@@ -3147,6 +3147,14 @@ func (response GetDraft200JSONResponse) VisitGetDraftResponse(w http.ResponseWri
 	return err
 }
 
+type GetDraft204Response struct {
+}
+
+func (response GetDraft204Response) VisitGetDraftResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
 type GetDraftdefaultApplicationProblemPlusJSONResponse struct {
 	Body       Problem
 	StatusCode int

@@ -464,6 +464,9 @@ func (s *Server) GetDraft(ctx context.Context, request GetDraftRequestObject) (G
 		return nil, err
 	}
 	d, sheets, err := j.Draft(ctx, request.Owner)
+	if errors.Is(err, store.ErrNotFound) {
+		return GetDraft204Response{}, nil
+	}
 	if err != nil {
 		return nil, err
 	}

@@ -1,9 +1,10 @@
 import { keepPreviousData, useQueries, useQuery } from "@tanstack/react-query";
 import { useMemo, useRef, useState, type KeyboardEvent, type PointerEvent } from "react";
-import type { Replay } from "../api";
+import type { Replay, Series } from "../api";
 import { clockText } from "../chart/clock";
 import { laneOf, layoutOf, panelTall, rowAt, type Window } from "../chart/layout";
 import { Lanes } from "../chart/Lanes";
+import { usePinch } from "../chart/pinch";
 import { useWidth } from "../chart/size";
 import { Strip } from "../chart/Strip";
 import { Times, timesTall } from "../chart/Times";
@@ -50,6 +51,8 @@ export function Chart({
       queryFn: ({ signal }: { signal: AbortSignal }) => job.getSeries({ revision: replay.revision, recording, point: p.input, from: view.from, to: view.to, pixels, ...(p.output && played) }, signal),
       enabled: width > 10,
       staleTime: Infinity,
+      // Until the window's own are there, those of the last one, of the same signal.
+      placeholderData: (before: Series | undefined, query?: { queryKey: readonly unknown[] }) => (query?.queryKey[1] === replay.revision && query.queryKey[2] === recording && query.queryKey[3] === p.input ? before : undefined),
     })),
   });
   const { from, to } = view;
@@ -64,10 +67,9 @@ export function Chart({
   const reading = (input: string) => (shown === undefined || !values.data ? undefined : (values.data.find((v) => v.point === input) ?? ("unread" as const)));
   const x = (t: number) => left + ((t - from) / (to - from)) * width;
   const whole = wholeOf(replay);
-  const timeAt = (e: PointerEvent<HTMLDivElement>) => {
-    const left = e.clientX - e.currentTarget.getBoundingClientRect().left;
-    return from + (Math.min(Math.max(left, 0), width) / width) * (to - from);
-  };
+  const pinch = usePinch(host, whole, width, onView);
+  const pixelAt = (e: PointerEvent<HTMLDivElement>) => Math.min(Math.max(e.clientX - e.currentTarget.getBoundingClientRect().left, 0), width);
+  const timeAt = (e: PointerEvent<HTMLDivElement>) => from + (pixelAt(e) / width) * (to - from);
   // What can be asked why, from the top down.
   const answering = [...new Set([...replay.panels.filter((p) => p.output).map((p) => p.input), ...replay.lanes.map((l) => l.name)])];
   const ask = (i: number, t: number) => {
@@ -114,22 +116,27 @@ export function Chart({
             onPointerDown={(e) => {
               e.currentTarget.setPointerCapture(e.pointerId);
               const t = timeAt(e);
-              setDrag({ from: t, to: t });
+              setDrag(pinch.down(e, pixelAt(e), t) ? undefined : { from: t, to: t });
             }}
             onPointerMove={(e) => {
+              if (pinch.move(e, pixelAt(e))) return;
               const t = timeAt(e);
               setHover(t);
               if (drag) setDrag({ ...drag, to: t });
             }}
             onPointerLeave={() => setHover(undefined)}
             onPointerUp={(e) => {
+              if (pinch.up(e)) return;
               const name = nameAt(e);
               if (drag && Math.abs(x(drag.to) - x(drag.from)) > 6) onView({ from: Math.min(drag.from, drag.to), to: Math.max(drag.from, drag.to) });
               else if (drag && name !== undefined) onAsk(name, drag.to);
               else if (drag) onAt(drag.to);
               setDrag(undefined);
             }}
-            onPointerCancel={() => setDrag(undefined)}
+            onPointerCancel={(e) => {
+              pinch.up(e);
+              setDrag(undefined);
+            }}
             onDoubleClick={() => onView(whole)}
           >
             {drag && <div className="absolute inset-y-0 bg-accent opacity-15" style={{ left: x(Math.min(drag.from, drag.to)) - left, width: Math.abs(x(drag.to) - x(drag.from)) }} />}

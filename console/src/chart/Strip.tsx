@@ -53,11 +53,11 @@ const Drawn = memo(function Drawn({ panel, series, window, layout, height, zones
       g.clearRect(0, 0, left + layout.width, height);
       const box = { left, top: 0, width: layout.width, height };
       paintValues(g, box, c, panel, valueTicks(panel.low, panel.high, Math.max(2, Math.floor(height / 24))), (v) => figure(v));
-      paintInside(g, c, left + layout.width, labels);
+      if (!series) paintInside(g, c, left + layout.width, labels);
       if (!series) return;
       const drawing = { series, low: panel.low, high: panel.high, points: panel.points, filled: panel.output, window };
       if (zones) paintZones(g, box, c, drawing);
-      paintSignal(g, box, c, drawing);
+      paintSignal(g, box, c, drawing, () => paintInside(g, c, left + layout.width, labels));
       if (trips) paintTrips(g, box, c, window, trips);
     },
     [panel, series, window, layout, height, zones, trips, labels, left],
@@ -69,13 +69,17 @@ const Drawn = memo(function Drawn({ panel, series, window, layout, height, zones
   );
 });
 
-/** Labels of points inside the drawing, below the signal, which they must not hide. */
+/** Labels of points inside the drawing, with a narrow halo against the lines behind them; the signal goes over both. */
 function paintInside(g: Paper, c: Colours, right: number, labels: Label[]) {
   g.save();
   g.font = "10.5px sans-serif";
   g.textAlign = "right";
   g.fillStyle = c.accent;
+  g.strokeStyle = c.sheet;
+  g.lineWidth = 3;
+  g.lineJoin = "round";
   for (const { p, at, off } of labels) {
+    g.strokeText(labelOf(p) + off, right - 4, at + 3.5);
     g.fillText(labelOf(p) + off, right - 4, at + 3.5);
   }
   g.restore();

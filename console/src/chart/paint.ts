@@ -47,11 +47,12 @@ function within(g: Paper, box: Box, draw: () => void) {
 }
 
 /** A signal: from largest to smallest at each pixel, so that no spike is lost; a gap where it is bad, which is shaded. */
-export function paintSignal(g: Paper, box: Box, c: Colours, d: Drawing) {
+export function paintSignal(g: Paper, box: Box, c: Colours, d: Drawing, labels?: () => void) {
   const y = (v: number) => box.top + placeOf(d, box.height, v);
   const x = (t: number) => across(box, d.window, t);
   within(g, box, () => {
     paintPoints(g, box, c, d);
+    labels?.(); // above the lines, and below the signal
     paintBad(g, box, c, d);
     const { t, min, max } = d.series;
     if (d.filled) {

@@ -25,18 +25,18 @@ export function Chain({ revision, point }: { revision: number; point: Point }) {
   const words = point.chain.length === 1 ? ["value"] : names(point.chain.length);
   return (
     <>
-      <div className="flex flex-wrap items-stretch gap-y-3 border-b border-line px-3 py-3">
+      <div className="flex flex-wrap items-stretch gap-y-3 max-sm:flex-col max-sm:gap-y-1 border-b border-line px-3 py-3">
         {point.chain.map((place, i) => (
-          <div key={i} className={`flex min-w-0 items-center ${i ? "flex-1" : ""}`}>
+          <div key={i} className={`flex min-w-0 items-center max-sm:flex-col max-sm:items-stretch max-sm:gap-y-1 ${i ? "flex-1" : ""}`}>
             {i > 0 && (
-              <div className="flex min-w-0 flex-1 flex-col items-center px-2" title={place.stage}>
+              <div className="flex min-w-0 flex-1 flex-col items-center px-2 max-sm:items-start" title={place.stage}>
                 <span className="max-w-full truncate text-xs text-ink-2">{short(place.stage)}</span>
-                <svg width="100%" height="10" aria-hidden="true" className="min-w-8 overflow-visible" preserveAspectRatio="none">
+                <svg width="100%" height="10" aria-hidden="true" className="min-w-8 overflow-visible max-sm:hidden" preserveAspectRatio="none">
                   <line x2="100%" y1="5" y2="5" stroke="var(--line-2)" />
                 </svg>
               </div>
             )}
-            <label className={`flex w-[172px] shrink-0 flex-col gap-0.5 rounded-[10px] border px-3 py-2 ${answer?.quality === "bad" && place.healthy ? "border-bad" : "border-line"}`}>
+            <label className={`flex w-[172px] shrink-0 flex-col max-sm:w-full gap-0.5 rounded-[10px] border px-3 py-2 ${answer?.quality === "bad" && place.healthy ? "border-bad" : "border-line"}`}>
               <small className="text-ink-3">
                 {words[i]}, in {place.unit || "bare numbers"}
               </small>

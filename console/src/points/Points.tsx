@@ -10,11 +10,11 @@ import { Opened } from "./Opened";
 type Column = "point" | "kind" | "tag" | "scaling" | "used";
 
 const heads: { column: Column; text: string; width: string }[] = [
-  { column: "point", text: "point", width: "w-[36%]" },
-  { column: "kind", text: "kind", width: "w-[10%]" },
-  { column: "tag", text: "tag", width: "w-[10%]" },
-  { column: "scaling", text: "from the reading to the value", width: "w-[24%]" },
-  { column: "used", text: "rules", width: "w-[20%]" },
+  { column: "point", text: "point", width: "w-[36%] max-sm:w-[48%]" },
+  { column: "kind", text: "kind", width: "w-[10%] max-sm:hidden" },
+  { column: "tag", text: "tag", width: "w-[10%] max-sm:w-[24%]" },
+  { column: "scaling", text: "from the reading to the value", width: "w-[24%] max-sm:hidden" },
+  { column: "used", text: "rules", width: "w-[20%] max-sm:w-[28%]" },
 ];
 
 const kinds = [
@@ -117,9 +117,9 @@ function Table({ points, kind, find, open, onOpen }: { points: Point[]; kind: st
                   {p.title} <span className="font-mono text-[12.5px] text-ink-3">{p.name}</span>
                 </button>
               </td>
-              <td className="px-3 text-ink-2">{kindWords[p.kind]}</td>
+              <td className="px-3 text-ink-2 max-sm:hidden">{kindWords[p.kind]}</td>
               <td className="px-3 text-ink-2">{p.tag}</td>
-              <td className="truncate px-3 text-ink-2">{scaling(p)}</td>
+              <td className="truncate px-3 text-ink-2 max-sm:hidden">{scaling(p)}</td>
               <td className="truncate px-3 text-xs text-ink-3" title={p.used_by.join(", ")}>
                 {p.used_by.join(", ")}
               </td>
