@@ -44,7 +44,7 @@ e2e: console/dist/app/index.html install-gcc install-chromium
 	go test -race -tags e2e -count 1 ./console/e2e
 
 nightly: ## thousands of random jobs, for a night on which nobody waits
-	go test ./core/logic -run 'Naively|ExtraInstants|NeverAndAlways|SaveAndResume|Shift' -count 1 -rapid.checks 20000 -timeout 2h
+	go test ./core/logic -run 'Naively|ExtraInstants|NeverAndAlways|NothingPossible|Together|SaveAndResume|Shift' -count 1 -rapid.checks 20000 -timeout 2h
 	go test ./core/bench -run 'Algebra' -count 1 -rapid.checks 2000 -timeout 2h
 	go test -tags counted ./service/api -run '^$$' -fuzz FuzzWriting -fuzztime 1h -timeout 2h
 	go test -tags counted ./service/api -run '^$$' -bench Writing -benchtime 20000x

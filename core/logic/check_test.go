@@ -253,3 +253,119 @@ func TestTogether(t *testing.T) {
 		require.Equal(t, !ever, refused, "%s", text)
 	})
 }
+
+// TestNothingPossibleIsRefused makes jobs of any conditions of one signal, joined in any
+// way, with conditions of their own to turn off and bands: where a sweep makes every part of
+// them come true and lets it go, and brings every band, `check` has nothing against them.
+func TestNothingPossibleIsRefused(t *testing.T) {
+	possible := 0
+	rapid.Check(t, func(t *rapid.T) {
+		text := "job \"j\"\ninput x\n  scale 0..80 counts to 0..20 mA\noutput o\n  called by any\n  fail off\nrule r\n  on when " + anyCondition(t, 3) + "\n"
+		if rapid.Bool().Draw(t, "off when") {
+			text += "  off when " + anyCondition(t, 2) + "\n"
+		}
+		text += "  call o\n"
+		if rapid.Bool().Draw(t, "bands") {
+			first := rapid.IntRange(8, 20).Draw(t, "first")
+			text += fmt.Sprintf("bands b of x\n  low: below %.1f mA call o\n  middle: below %.1f mA\n  high: else\n  hysteresis %.1f mA\n",
+				float64(first)/2, float64(first+rapid.IntRange(1, 12).Draw(t, "second"))/2, float64(rapid.IntRange(0, 8).Draw(t, "back"))/2)
+		}
+		parsed, found := sheet.Parse([]sheet.Source{{Name: "a.rct", Text: []byte(text)}})
+		if sheet.HasErrors(found) { // the words alone are refused: a reset point that is a trip point, say
+			return
+		}
+		var parts []sheet.Condition
+		for _, c := range []*sheet.ConditionClause{parsed.Rules[0].OnWhen, parsed.Rules[0].OffWhen} {
+			if c != nil {
+				parts = append(parts, partsOf(c.Condition)...)
+			}
+		}
+		p, numbers, err := logic.CompileWith(parsed, parts)
+		require.NoError(t, err)
+		s := logic.NewStepper(p)
+		s.Watch()
+		was := make([]struct{ before, came, went bool }, len(parts))
+		bands, turns := map[int]bool{}, map[logic.State]int{}
+		for i, count := range sweep(0, 80) {
+			s.Read(int64(i)*1e9, 0, float64(count), 0)
+			s.MustStep(int64(i) * 1e9)
+			for k, n := range numbers {
+				now, w := s.True(n), &was[k]
+				w.came = w.came || now && !w.before && i > 0
+				w.went = w.went || !now && w.before
+				w.before = now
+			}
+			if len(p.Bands) > 0 {
+				bands[s.BandInForce(0)] = true
+			}
+			turns[s.RuleState(0)]++
+		}
+		all := len(p.Bands) == 0 || len(bands) == 3
+		for _, w := range was {
+			all = all && w.came && w.went
+		}
+		if !all || turns[logic.On] == 0 || turns[logic.Off] == 0 {
+			return
+		}
+		possible++
+		for _, f := range check(text) {
+			require.NotContains(t, f, ": error: ", "%s", text)
+		}
+	})
+	assert.Positive(t, possible)
+	t.Logf("%d jobs in which everything is possible", possible)
+}
+
+// anyCondition is a condition of x, of a number of levels.
+func anyCondition(t *rapid.T, levels int) string {
+	half := func(from, to int) float64 { return float64(rapid.IntRange(from, to).Draw(t, "halves")) / 2 }
+	kinds := []string{"compare", "compare", "between"}
+	if levels > 0 {
+		kinds = append(kinds, "and", "or", "and", "or", "not")
+	}
+	switch kind := rapid.SampledFrom(kinds).Draw(t, "kind"); kind {
+	case "and", "or":
+		var some []string
+		for range rapid.IntRange(2, 3).Draw(t, "parts") {
+			some = append(some, "("+anyCondition(t, levels-1)+")")
+		}
+		return strings.Join(some, " "+kind+" ")
+	case "not":
+		return "not (" + anyCondition(t, levels-1) + ")"
+	case "between":
+		low := half(8, 34)
+		text := fmt.Sprintf("x %s %.1f mA and %.1f mA", rapid.SampledFrom([]string{"between", "outside"}).Draw(t, "where"), low, low+half(1, 5))
+		if rapid.Bool().Draw(t, "back") {
+			text += fmt.Sprintf(" hysteresis %.1f mA", half(0, 3))
+		}
+		return text
+	}
+	text := fmt.Sprintf("x %s %.1f mA", rapid.SampledFrom([]string{"<", "<=", ">", ">="}).Draw(t, "op"), half(0, 40))
+	if rapid.Bool().Draw(t, "deadband") {
+		text += fmt.Sprintf(" deadband %.1f mA", half(1, 8))
+	}
+	if rapid.Bool().Draw(t, "hysteresis") {
+		text += fmt.Sprintf(" hysteresis %.1f mA", half(1, 16))
+	}
+	return text
+}
+
+// partsOf are a condition and all that it is made of.
+func partsOf(c sheet.Condition) []sheet.Condition {
+	all := []sheet.Condition{c}
+	switch c := c.(type) {
+	case *sheet.Not:
+		return append(all, partsOf(c.X)...)
+	case *sheet.Group:
+		return append(all, partsOf(c.X)...)
+	case *sheet.And:
+		for _, x := range c.Xs {
+			all = append(all, partsOf(x)...)
+		}
+	case *sheet.Or:
+		for _, x := range c.Xs {
+			all = append(all, partsOf(x)...)
+		}
+	}
+	return all
+}
