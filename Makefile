@@ -74,7 +74,6 @@ generate: console/node_modules/.installed ## make the server, the clients and th
 screenshots: build install-chromium ## take the pictures of docs/screenshots anew
 	go test -tags e2e -count 1 ./console/e2e -args -shots $(CURDIR)/docs/screenshots
 	./bin/rectura replay examples/hatchery night --plot docs/screenshots/replay-night.png >/dev/null
-	./bin/rectura replay examples/hatchery pump-trip --plot docs/screenshots/replay-pump-trip.png >/dev/null 2>&1
 
 clean: ## remove what was built
 	rm -rf bin console/dist/app console/node_modules

@@ -406,7 +406,11 @@ func (p *parser) number() (text string, value float64) {
 	}
 	t := p.next()
 	if t.kind != tokNumber {
-		p.fail(t, "%s where a number must stand", t.source())
+		hint := ""
+		if t.text == "=" {
+			hint = "; take the = out"
+		}
+		p.fail(t, "%s where a number must stand%s", t.source(), hint)
 	}
 	text += t.text
 	value, err := strconv.ParseFloat(text, 64)

@@ -133,6 +133,7 @@ func TestFindings(t *testing.T) {
 		{"derived x = max(oxygen, air)\n", "1:25: error: oxygen is in mg/L (concentration) and air is in degC (temperature); max needs values of one dimension [unit-mismatch]"},
 		{"derived x = abs(air)\n", "1:17: error: air is a temperature, and the size of a temperature means nothing; take the size of a difference [unit-mismatch]"},
 		{"input x\n  unit mA\n  ignore changes under 0 mA\n", "3:24: error: 0 mA is not above 0 [syntax]"},
+		{"setpoint s = 5 mA\n", "1:12: error: = where a number must stand; take the = out [syntax]"},
 		{"constant c -\n", "1:13: error: the end of the line where a number must stand [syntax]"},
 		{"constant c 1 min 2 h\n", "1:18: error: 2 h cannot follow 1 min; the parts of a duration go from the largest unit down [syntax]"},
 		{"output o\n  fail maybe\n", "2:8: error: maybe where the fail state must stand: on, off, hold [syntax]"},

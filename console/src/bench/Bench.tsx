@@ -161,7 +161,7 @@ function Result({ replay, request, recording, other }: { replay: Replay; request
                 Show all
               </button>
             ) : (
-              <small className="text-ink-3">drag over the chart, or use two fingers, to zoom</small>
+              <small className="text-ink-3">drag or pinch to zoom</small>
             )}
           </header>
           <div className="px-2">

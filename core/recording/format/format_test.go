@@ -185,11 +185,11 @@ func TestPatternsOfWords(t *testing.T) {
 		assert.Equal(t, c.want, strings.Join(got, " "), c.pattern)
 	}
 	for p, want := range map[string]string{
-		"raw: {}":                        "a point's name stands in braces where its reading is",
-		"raw: {3 lamps}":                 "a point's name stands in braces where its reading is",
-		"{time}{lamp}":                   "nothing stands between the readings {time} and {lamp}; write what ends the first",
-		"a={lamp} b={lamp}":              "lamp stands in the pattern twice",
-		"(?P<a>\\d{999}){lamp}":          "the pattern is too large",
+		"raw: {}":                         "a point's name stands in braces where its reading is",
+		"raw: {3 lamps}":                  "a point's name stands in braces where its reading is",
+		"{time}{lamp}":                    "nothing stands between the readings {time} and {lamp}; write what ends the first",
+		"a={lamp} b={lamp}":               "lamp stands in the pattern twice",
+		"(?P<a>\\d{999}){lamp}":           "the pattern is too large",
 		strings.Repeat("x", 1200) + "{a}": "the pattern is too large",
 	} {
 		_, err := text.Compile(p)
