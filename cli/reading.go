@@ -30,7 +30,12 @@ type readingFlags struct {
 func addReading(c *cobra.Command, f *readingFlags) {
 	flags := c.Flags()
 	flags.StringVar(&f.timeColumn, "time-column", "", "the `heading` of the time, if it is none of time, timestamp, date, datetime")
-	flags.StringVar(&f.timeFormat, "time-format", "", "rfc3339, elapsed, seconds, milliseconds, or a `layout` such as 'DD.MM.YYYY hh:mm:ss'")
+	flags.StringVar(
+		&f.timeFormat,
+		"time-format",
+		"",
+		"rfc3339, elapsed, seconds, milliseconds, or a `layout` such as 'DD.MM.YYYY hh:mm:ss'",
+	)
 	flags.StringVar(&f.zone, "zone", "", "the `zone` of local times, such as Europe/Dublin or +01:00 (default: the job's)")
 	flags.StringArrayVar(
 		&f.mappings,
@@ -38,7 +43,12 @@ func addReading(c *cobra.Command, f *readingFlags) {
 		nil,
 		"the point of a column, `COLUMN=POINT`, perhaps with its unit: 'DO R1=oxygen [mA]'; may be repeated",
 	)
-	flags.StringVar(&f.pattern, "pattern", "", "read a text capture by this `pattern`: 'raw: {lamp}', or a regular expression with a group named after each point")
+	flags.StringVar(
+		&f.pattern,
+		"pattern",
+		"",
+		"read a text capture by this `pattern`: 'raw: {lamp}', or a regular expression with a group named after each point",
+	)
 	flags.StringVar(&f.every, "every", "", "how far apart the lines of a text capture without times lie, a `duration`")
 	flags.BoolVar(&f.sort, "sort", false, "bring rows whose times go back into order")
 	flags.BoolVar(&f.skipBad, "skip-bad-rows", false, "count and list broken rows instead of refusing the file")

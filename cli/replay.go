@@ -118,7 +118,8 @@ each, with starts and time on.`,
 	c.Flags().StringVar(&f.from, "from", "", "play from this `time` on")
 	c.Flags().StringVar(&f.to, "to", "", "play up to this `time`")
 	c.Flags().StringVar(&f.plot, "plot", "", "draw a strip chart into `FILE`.svg or .png")
-	c.Flags().StringVar(&f.save, "save", "", "write the recording with the outputs as further columns into `FILE`.csv, .jsonl or .parquet")
+	c.Flags().
+		StringVar(&f.save, "save", "", "write the recording with the outputs as further columns into `FILE`.csv, .jsonl or .parquet")
 	c.Flags().BoolVar(&f.every, "every-change", false, "list every change of analog outputs, too")
 	addFormat(c, &f.format)
 	addReading(c, &f.reading)
@@ -194,7 +195,15 @@ func runReplay(c *cobra.Command, folder, name string, f replayFlags) error {
 		v := replayView(result, shown)
 		l := list{heads: []string{"t", "time", "name", "kind", "from", "to", "because"}}
 		for _, t := range v.Transitions {
-			l.add(unit.FormatDecimal(int64(t.T), 1e9), r.Clock.Full(t.Time.t), t.Name, t.Kind, fmt.Sprint(t.From), fmt.Sprint(t.To), t.Because)
+			l.add(
+				unit.FormatDecimal(int64(t.T), 1e9),
+				r.Clock.Full(t.Time.t),
+				t.Name,
+				t.Kind,
+				fmt.Sprint(t.From),
+				fmt.Sprint(t.To),
+				t.Because,
+			)
 		}
 		return l.csv(c.OutOrStdout())
 	}
@@ -323,7 +332,13 @@ func printReplay(w io.Writer, r *bench.Result, shown string) error {
 	changes := list{heads: []string{"TIME", "WHAT", "", "CHANGE", "BECAUSE"}, numbers: []int{1}}
 	for _, t := range r.Transitions {
 		from, to := r.Program.States(t)
-		changes.add(clock.FormatMillis(t.Time), r.Program.Name(t.Ref), t.Kind.String(), from+" → "+to, r.Program.Sentence(t, clock.Format))
+		changes.add(
+			clock.FormatMillis(t.Time),
+			r.Program.Name(t.Ref),
+			t.Kind.String(),
+			from+" → "+to,
+			r.Program.Sentence(t, clock.Format),
+		)
 	}
 	analog := slices.ContainsFunc(r.Summary, func(s bench.Summary) bool { return s.Range != nil && s.Range.Min < s.Range.Max })
 	switch {
@@ -342,10 +357,25 @@ func printReplay(w io.Writer, r *bench.Result, shown string) error {
 	for _, s := range r.Summary {
 		if s.Range != nil {
 			text := func(v float64) string { return r.Program.Outputs[s.Index].Text(v) }
-			values.add(s.Name, s.Kind.String(), text(s.Range.Min), text(s.Range.Max), text(s.Range.Mean), lasting(s.Undecided), text(s.Range.Final))
+			values.add(
+				s.Name,
+				s.Kind.String(),
+				text(s.Range.Min),
+				text(s.Range.Max),
+				text(s.Range.Mean),
+				lasting(s.Undecided),
+				text(s.Range.Final),
+			)
 			continue
 		}
-		totals.add(s.Name, s.Kind.String(), strconv.Itoa(s.Starts), lasting(s.On), lasting(s.Undecided), r.Program.StandText(s.Ref, s.Final))
+		totals.add(
+			s.Name,
+			s.Kind.String(),
+			strconv.Itoa(s.Starts),
+			lasting(s.On),
+			lasting(s.Undecided),
+			r.Program.StandText(s.Ref, s.Final),
+		)
 	}
 	if len(totals.rows) > 0 {
 		totals.table(w)
@@ -387,7 +417,13 @@ func printCompared(w io.Writer, r *bench.Result) error {
 		var points []string
 		for _, p := range c.Points {
 			q := p.Value()
-			points = append(points, strings.Join(strings.Fields(p.Rule+" "+p.Role.String()+" "+p.Direction()+" at "+unit.Short(q.Value)+" "+q.Unit.Name()), " "))
+			points = append(
+				points,
+				strings.Join(
+					strings.Fields(p.Rule+" "+p.Role.String()+" "+p.Direction()+" at "+unit.Short(q.Value)+" "+q.Unit.Name()),
+					" ",
+				),
+			)
 		}
 		l.add(c.Name, text(c.Low), text(c.High), strings.Join(points, "; "))
 	}

@@ -179,7 +179,15 @@ func printMoved(w io.Writer, input string, low, high, by unit.Quantity, all []be
 	if by.Unit.Dimension() == unit.Counts {
 		step = "a count"
 	}
-	fmt.Fprintf(w, "\n%s moved from %s to %s %s and back, %s at a time.\n", input, precise(low.Value), precise(high.Value), high.Unit.Name(), step)
+	fmt.Fprintf(
+		w,
+		"\n%s moved from %s to %s %s and back, %s at a time.\n",
+		input,
+		precise(low.Value),
+		precise(high.Value),
+		high.Unit.Name(),
+		step,
+	)
 	if len(all) > 0 {
 		words := make([]string, len(all))
 		for i, s := range all {

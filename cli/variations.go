@@ -44,7 +44,14 @@ type varied struct {
 
 // replayVariations plays a recording once with each of several values, and lists how often and
 // how long outputs and alarms were on.
-func replayVariations(c *cobra.Command, p *logic.Program, r *recording.Recording, shown string, some []bench.Variation, f replayFlags) error {
+func replayVariations(
+	c *cobra.Command,
+	p *logic.Program,
+	r *recording.Recording,
+	shown string,
+	some []bench.Variation,
+	f replayFlags,
+) error {
 	for flag, given := range map[string]string{"--plot": f.plot, "--save": f.save} {
 		if given != "" {
 			return fmt.Errorf("%s takes one replay, and --set gives several values; leave all but one out", flag)

@@ -40,7 +40,11 @@ func bind(p *logic.Program, r *recording.Recording) (bound []binding, warnings, 
 			if in.Used() {
 				warnings = append(
 					warnings,
-					fmt.Sprintf("the recording has no column %s, which rules need; it is never read (--map COLUMN=%s names one)", in.Name, in.Name),
+					fmt.Sprintf(
+						"the recording has no column %s, which rules need; it is never read (--map COLUMN=%s names one)",
+						in.Name,
+						in.Name,
+					),
 				)
 			}
 			continue

@@ -113,7 +113,13 @@ func Calibrate(sources []sheet.Source, input string, readings []Reading, comment
 			return nil, fmt.Errorf("%s is in %s, which is no unit of the chain of %s", r.Measured, r.Measured.Unit.Describe(), input)
 		}
 		if !r.Reference.Unit.Comparable(c.Unit) {
-			return nil, fmt.Errorf("the reference %s is in %s, but %s is in %s", r.Reference, r.Reference.Unit.Describe(), input, c.Unit.Describe())
+			return nil, fmt.Errorf(
+				"the reference %s is in %s, but %s is in %s",
+				r.Reference,
+				r.Reference.Unit.Describe(),
+				input,
+				c.Unit.Describe(),
+			)
 		}
 		v, reference := r.Measured.In(chain.Units[at]), r.Reference.In(c.Unit)
 		if f := chain.Judge(v, at); f != signal.None {
@@ -162,8 +168,13 @@ func (c *Calibration) check(raw []float64, readings []Reading) error {
 			apart, real := raw[i]-raw[k], c.Points[i].Reference-c.Points[k].Reference
 			switch {
 			case c.Span > 0 && math.Abs(apart) < closest*c.Span, apart == 0:
-				return fmt.Errorf("%s and %s are too close together to define a line, %s %% of the span; take readings at least %g %% apart",
-					a.Measured, b.Measured, unit.Short(math.Abs(c.Percent(apart))), closest*100)
+				return fmt.Errorf(
+					"%s and %s are too close together to define a line, %s %% of the span; take readings at least %g %% apart",
+					a.Measured,
+					b.Measured,
+					unit.Short(math.Abs(c.Percent(apart))),
+					closest*100,
+				)
 			case apart*real <= 0:
 				return fmt.Errorf(
 					"%s for %s contradicts %s for %s: a higher reading must be a higher value",

@@ -90,7 +90,12 @@ func findClause(d sheet.Declaration, word string) (clauseNumber, error) {
 	case len(all) == 0:
 		return clauseNumber{}, fmt.Errorf("%s has no `%s`", name, word)
 	case len(all) > 1:
-		return clauseNumber{}, fmt.Errorf("%s has `%s` %d times; put setpoints in the place of the numbers, and set these", name, word, len(all))
+		return clauseNumber{}, fmt.Errorf(
+			"%s has `%s` %d times; put setpoints in the place of the numbers, and set these",
+			name,
+			word,
+			len(all),
+		)
 	}
 	n, named := all[0], all[0].text()
 	if n.delay != nil && n.delay.Name == "" {

@@ -286,7 +286,9 @@ func (l *Lesson) judge(resolution float64) {
 		h = niceDown(toNormal)
 		l.Advice = fmt.Sprintf(
 			"the hysteresis is %s noise widths and not %d, since the windows lie only %s noise widths apart, and the reset point must not lie in the normal one; a filter, `smooth average 5 samples` say, makes room for more",
-			unit.Significant(h/noise, 2), leastGap, unit.Significant(gap/noise, 2),
+			unit.Significant(h/noise, 2),
+			leastGap,
+			unit.Significant(gap/noise, 2),
 		)
 	}
 	if l.Reset = l.Trip - h; l.Falling {

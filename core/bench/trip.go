@@ -119,7 +119,16 @@ func newMover(p *logic.Program, of, input string, with []Given, stop Stop) (*mov
 // span is between which readings the input moves, and by how much at a time.
 func (m *mover) span() (low, high, step unit.Quantity) {
 	u := m.p.Inputs[m.input].Chain.Units[0]
-	return unit.Quantity{Value: m.low, Unit: u}, unit.Quantity{Value: m.high, Unit: u}, unit.Quantity{Value: (m.high - m.low) / float64(m.steps), Unit: u}
+	return unit.Quantity{
+			Value: m.low,
+			Unit:  u,
+		}, unit.Quantity{
+			Value: m.high,
+			Unit:  u,
+		}, unit.Quantity{
+			Value: (m.high - m.low) / float64(m.steps),
+			Unit:  u,
+		}
 }
 
 // find sweeps until the rule was seen to trip and to reset. It begins at an end at which
@@ -260,7 +269,12 @@ func (m *mover) moves() []move {
 // gives the moves with those of single readings up to it, and how things stood and stand: within
 // a wide move, it goes in ever smaller ones. at is negative if there is none; then was is
 // how things stand at the first move of all.
-func (m *mover) change(moves []move, behind int, changes func(before, is int) bool, upwards bool) (all []move, at, was, is int, err error) {
+func (m *mover) change(
+	moves []move,
+	behind int,
+	changes func(before, is int) bool,
+	upwards bool,
+) (all []move, at, was, is int, err error) {
 	for {
 		if at, was, is, err = m.first(moves, behind, changes, upwards); err != nil || at < 0 {
 			return moves, at, was, is, err

@@ -33,12 +33,21 @@ func Untried(job *sheet.Job, played []*Outcome) []sheet.Finding {
 			}
 		}
 		if len(never) > 0 {
-			warn(b.NameAt, "no trial ever brings %s to %s; play a recording in which the signal goes there", b.Name, sheet.List(never, "or"))
+			warn(
+				b.NameAt,
+				"no trial ever brings %s to %s; play a recording in which the signal goes there",
+				b.Name,
+				sheet.List(never, "or"),
+			)
 		}
 	}
 	for _, a := range job.Alarms {
 		if a.OfInput == nil && !tried.on[a.Name] {
-			warn(a.NameAt, "no trial ever raises the alarm %s, so nothing is known of it; play a recording in which it has to come", a.Name)
+			warn(
+				a.NameAt,
+				"no trial ever raises the alarm %s, so nothing is known of it; play a recording in which it has to come",
+				a.Name,
+			)
 		}
 	}
 	for _, m := range job.Messages {

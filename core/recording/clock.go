@@ -121,7 +121,10 @@ func (r *Recording) ParseIn(s string) (int64, error) {
 		return r.Origin + d, nil
 	}
 	if r.Clock.Elapsed {
-		return 0, fmt.Errorf("%q is no time of this recording, which has elapsed seconds; write an offset from its start, such as \"+75 s\"", s)
+		return 0, fmt.Errorf(
+			"%q is no time of this recording, which has elapsed seconds; write an offset from its start, such as \"+75 s\"",
+			s,
+		)
 	}
 	if t, err := time.Parse(time.RFC3339Nano, s); err == nil {
 		return t.UnixNano(), nil

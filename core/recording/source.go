@@ -63,7 +63,11 @@ func (s *Source) Backward(last int64, any bool, t int64, at int, hint string) er
 		return nil
 	}
 	clock := s.Times.Clock()
-	return s.Fail(at, "%v", mendedBy("sort", "the time goes back, from %s to %s%s; sort the rows by time", clock.Full(last), clock.Full(t), hint))
+	return s.Fail(
+		at,
+		"%v",
+		mendedBy("sort", "the time goes back, from %s to %s%s; sort the rows by time", clock.Full(last), clock.Full(t), hint),
+	)
 }
 
 // NoteWord remembers the first word in a column, and where it stands.

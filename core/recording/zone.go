@@ -18,7 +18,10 @@ func LoadZone(name string) (*time.Location, error) {
 	}
 	zone, err := time.LoadLocation(name)
 	if err != nil || name == "" || name == "Local" {
-		return nil, fmt.Errorf("%q is no known time zone; write its IANA name, such as Europe/Dublin, or its offset from UTC, such as +01:00", name)
+		return nil, fmt.Errorf(
+			"%q is no known time zone; write its IANA name, such as Europe/Dublin, or its offset from UTC, such as +01:00",
+			name,
+		)
 	}
 	zones.Store(name, zone)
 	return zone, nil

@@ -314,7 +314,13 @@ func (p *parser) name(h *Head) {
 	h.Name = t.text
 	switch {
 	case strings.HasSuffix(t.text, badSuffix):
-		p.report(h.NameAt, "syntax", "%s would be the alarm of an input, %s; a name has no dot", t.text, strings.TrimSuffix(t.text, badSuffix))
+		p.report(
+			h.NameAt,
+			"syntax",
+			"%s would be the alarm of an input, %s; a name has no dot",
+			t.text,
+			strings.TrimSuffix(t.text, badSuffix),
+		)
 	case t.text != strings.ToLower(t.text):
 		p.report(h.NameAt, "syntax", "the name %s has capital letters; write %s", t.text, strings.ToLower(t.text))
 	case len(t.text) > maxName:
@@ -491,7 +497,14 @@ func (p *parser) span() Range {
 func (p *parser) ascending(clause string) Range {
 	r := p.span()
 	if r.From.Value >= r.To.Value {
-		p.report(r.At, "syntax", "the range of %q goes from the lower to the higher end; write %s..%s", clause, r.To.Number(), r.From.Number())
+		p.report(
+			r.At,
+			"syntax",
+			"the range of %q goes from the lower to the higher end; write %s..%s",
+			clause,
+			r.To.Number(),
+			r.From.Number(),
+		)
 	}
 	return r
 }

@@ -292,7 +292,16 @@ func (c *Chain) ReadingSpan() (low, high float64) {
 			return s.Pairs[0].From.In(c.Units[0]), s.Pairs[n-1].From.In(c.Units[0])
 		}
 	}
-	if a, b := c.Carry(0, len(c.stages), 0), c.Carry(celsius.Convert(100, c.Engineering()), len(c.stages), 0); c.Engineering().Dimension() == unit.Temperature && !math.IsNaN(a+b) {
+	if a, b := c.Carry(
+		0,
+		len(c.stages),
+		0,
+	), c.Carry(
+		celsius.Convert(100, c.Engineering()),
+		len(c.stages),
+		0,
+	); c.Engineering().Dimension() == unit.Temperature &&
+		!math.IsNaN(a+b) {
 		return ordered(c.Carry(celsius.Convert(0, c.Engineering()), len(c.stages), 0), b)
 	}
 	return 0, 100
@@ -314,11 +323,22 @@ func (c *Chain) ParseReading(input, s string) (value float64, at int, err error)
 	at, ok := c.Place(q.Unit)
 	if raw && ok {
 		if at, ok = c.PlaceAsRead(q.Unit); !ok {
-			return 0, 0, fmt.Errorf("%s: only a value before a correction in its own unit is as read, and the chain of %s has %s", s, input, strings.Join(c.PlaceNames(), ", "))
+			return 0, 0, fmt.Errorf(
+				"%s: only a value before a correction in its own unit is as read, and the chain of %s has %s",
+				s,
+				input,
+				strings.Join(c.PlaceNames(), ", "),
+			)
 		}
 	}
 	if !ok {
-		return 0, 0, fmt.Errorf("%s is in %s, and the chain of %s has %s", s, q.Unit.Describe(), input, strings.Join(c.PlaceNames(), ", "))
+		return 0, 0, fmt.Errorf(
+			"%s is in %s, and the chain of %s has %s",
+			s,
+			q.Unit.Describe(),
+			input,
+			strings.Join(c.PlaceNames(), ", "),
+		)
 	}
 	return q.In(c.Units[at]), at, nil
 }

@@ -155,7 +155,12 @@ func (s *scan) timeColumn(headings []string) error {
 		s.dayAt = find(func(name string) bool { return name == strings.TrimSpace(day) })
 		s.timeAt = find(func(name string) bool { return name == strings.TrimSpace(clock) })
 		if s.dayAt < 0 || s.timeAt < 0 || s.dayAt == s.timeAt {
-			return s.Fail(0, "%q names no two columns of this file, the day's and the time's; it has %s", asked, strings.Join(headings, ", "))
+			return s.Fail(
+				0,
+				"%q names no two columns of this file, the day's and the time's; it has %s",
+				asked,
+				strings.Join(headings, ", "),
+			)
 		}
 		s.Times = recording.NewTimes(s.Options, headings[s.dayAt]+", "+headings[s.timeAt], s.decimal)
 		return nil

@@ -78,7 +78,11 @@ func fromWords(pattern string) (expression string, headings []string, err error)
 		if before := pattern[end:at[0]]; i == 0 && strings.TrimSpace(before) == "" {
 			b.WriteString(`^[ \t]*`) // nothing is before it that could be found
 		} else if i > 0 && before == "" {
-			return "", nil, fmt.Errorf("nothing stands between the readings %s and %s; write what ends the first", pattern[all[i-1][0]:end], pattern[at[0]:at[1]])
+			return "", nil, fmt.Errorf(
+				"nothing stands between the readings %s and %s; write what ends the first",
+				pattern[all[i-1][0]:end],
+				pattern[at[0]:at[1]],
+			)
 		} else {
 			literal(before)
 		}

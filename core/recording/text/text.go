@@ -107,7 +107,11 @@ func (s *scan) begin() error {
 	}
 	switch {
 	case len(s.columns) == 0:
-		return &recording.Error{File: s.Name, Text: "the pattern names no point; write its name in braces where the reading stands, such as 'DO={oxygen} mA'", Mend: "pattern"}
+		return &recording.Error{
+			File: s.Name,
+			Text: "the pattern names no point; write its name in braces where the reading stands, such as 'DO={oxygen} mA'",
+			Mend: "pattern",
+		}
 	case s.timeAt < 0 && s.Options.Every <= 0:
 		return &recording.Error{
 			File: s.Name,
@@ -250,7 +254,12 @@ func (s *scan) finish() (*recording.Recording, error) {
 	if err == nil && s.unmatched > 0 {
 		rec.Notes = append(
 			rec.Notes,
-			fmt.Sprintf("lines that the pattern does not match: %d; the first is line %d, %q", s.unmatched, s.misses[0].number, recording.Shorten(s.misses[0].line)),
+			fmt.Sprintf(
+				"lines that the pattern does not match: %d; the first is line %d, %q",
+				s.unmatched,
+				s.misses[0].number,
+				recording.Shorten(s.misses[0].line),
+			),
 		)
 	}
 	return rec, err
@@ -269,7 +278,10 @@ func (s *scan) nearest() error {
 	e := &recording.Error{File: s.Name, Line: best.number, Column: 1 + utf8.RuneCount(best.line[:end]), Mend: "pattern"}
 	wanted := r.wanted(most)
 	if most == 0 || wanted == "" {
-		e.Text = fmt.Sprintf("the pattern matches no line of the file, nor does its beginning; this one is %q", recording.Shorten(best.line))
+		e.Text = fmt.Sprintf(
+			"the pattern matches no line of the file, nor does its beginning; this one is %q",
+			recording.Shorten(best.line),
+		)
 		return e
 	}
 	rest := "the line ends"
