@@ -115,7 +115,14 @@ func Combinations(p *logic.Program, given []string, most int) ([][]Given, error)
 		}
 		seen[name] = true
 		var of []Given
-		for _, value := range strings.Split(values, ",") {
+		list := strings.Split(values, ",")
+		// Several numbers are in the unit of the last, if that has one.
+		last, err := unit.ParseQuantity(list[len(list)-1])
+		shared := err == nil && last.Unit != (unit.Unit{})
+		for _, value := range list {
+			if value = strings.TrimSpace(value); shared && isNumber(value) {
+				value += " " + last.Unit.Name()
+			}
 			text := name
 			if ok {
 				text += "=" + value
@@ -123,6 +130,9 @@ func Combinations(p *logic.Program, given []string, most int) ([][]Given, error)
 			g, err := ParseGiven(p, text)
 			if err != nil {
 				return nil, err
+			}
+			if slices.ContainsFunc(of, func(o Given) bool { return o.value == g.value && o.at == g.at }) {
+				return nil, fmt.Errorf("%s is given as %s twice; a decimal mark is a point", name, g.Text)
 			}
 			of = append(of, g)
 		}

@@ -68,11 +68,24 @@ func TestTry(t *testing.T) {
 		"k=ajar":                           `k: "ajar" is no state of a contact; write on, off or bad`,
 		"low=99mg/L":                       "low: low cannot be set to 99 mg/L; it is allowed from 1..9 mg/L",
 		"x=1 x=2":                          "x is given twice; several values of one name stand behind each other: x=5,6,7",
+		"x=5,5":                            "x is given as 5 mg/L twice; a decimal mark is a point",
 		"x=1,2,3 k=on,off low=2mg/L,3mg/L": "these are more than 10 combinations of values; give fewer",
 	} {
 		_, err := bench.Combinations(p, strings.Fields(given), 10)
 		assert.EqualError(t, err, want, given)
 	}
+}
+
+// Of several numbers, those without a unit are in that of the last.
+func TestCombinationsShareAUnit(t *testing.T) {
+	p := compileJob(t, tried)
+	all, err := bench.Combinations(p, []string{"x=12, 5 mA", "low=4000,5000 ug/L"}, 10)
+	require.NoError(t, err)
+	var got []string
+	for _, row := range all {
+		got = append(got, row[0].Text+" "+row[1].Text)
+	}
+	assert.Equal(t, []string{"12 mA 4000 ug/L", "12 mA 5000 ug/L", "5 mA 4000 ug/L", "5 mA 5000 ug/L"}, got)
 }
 
 // What trip finds is what algebra says, to one count, over random chains.
