@@ -23,8 +23,9 @@ type Options struct {
 
 	Stop Stop
 
-	watch bool                           // the stepper notes when conditions are first true
-	keep  func(t *logic.Transition) bool // tells which transitions are kept; nil for all
+	watch    bool                           // the stepper notes when conditions are first true
+	stepping bool                           // every reading is handed over, whatever comes of it
+	keep     func(t *logic.Transition) bool // tells which transitions are kept; nil for all
 }
 
 // A Command is what a person does at a time.
@@ -227,9 +228,16 @@ func (w *player) play(r *recording.Recording, bound []binding, o Options) error 
 			err = refused
 		}
 	}}
-	readings := play(bound, r.Start)
-	if o.Scan > 0 {
-		readings.watchContacts(w.p)
+	var readings run.Feed
+	if o.stepping || o.Scan > 0 {
+		all := play(bound, r.Start)
+		if o.Scan > 0 {
+			all.watchContacts(w.p)
+			defer w.result.tellMissed(all)
+		}
+		readings = all
+	} else {
+		readings = skip(w.stepper, bound, r.Start)
 	}
 	feeds := []run.Feed{readings, commands}
 	stop := func() bool {
@@ -247,7 +255,6 @@ func (w *player) play(r *recording.Recording, bound []binding, o Options) error 
 	if err != nil {
 		return err
 	}
-	w.result.tellMissed(readings)
 	return ended
 }
 
@@ -256,7 +263,7 @@ func (w *player) take(t int64, made []logic.Transition) {
 	if w.look != nil {
 		w.look(w.stepper, t)
 	}
-	if len(made) == 0 && !w.stepper.Decided() {
+	if len(made) == 0 && len(w.stepper.Decided()) == 0 {
 		return
 	}
 	for _, tr := range made {
@@ -321,13 +328,11 @@ func (x *totals) take(t int64, made []logic.Transition, s *logic.Stepper) {
 			}
 		}
 	}
-	for i, l := range x.levels {
-		if l != nil {
-			l.take(t, s.Level(i))
+	for _, i := range s.Decided() {
+		if x.levels != nil && x.levels[i] != nil {
+			x.levels[i].take(t, s.Level(int(i)))
 		}
-	}
-	for i := range x.outputs {
-		x.outputs[i].decide(t, s.OutputUndecided(i))
+		x.outputs[i].decide(t, s.OutputUndecided(int(i)))
 	}
 }
 

@@ -79,7 +79,7 @@ func TraceDerived(p *logic.Program, r *recording.Recording, derived int, stop St
 			w.flush(nil)
 		}
 	}
-	if _, err := replay(p, r, Options{Most: 1, Stop: stop}, look); err != nil {
+	if _, err := replay(p, r, Options{Most: 1, Stop: stop, stepping: true}, look); err != nil {
 		return nil, err
 	}
 	w.flush(nil)

@@ -131,7 +131,7 @@ func (x *examiner) play(job *sheet.Job) (*Result, error) {
 	}
 	slices.SortStableFunc(o.Commands, func(a, b Command) int { return cmp.Compare(a.At, b.At) })
 	commands := o.Commands
-	o.watch = true
+	o.watch, o.stepping = true, len(x.values) > 0
 	result, err := replay(p, x.recording, o, func(s *logic.Stepper, now int64) {
 		x.stepper = s
 		for _, w := range x.values {

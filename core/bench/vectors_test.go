@@ -106,6 +106,10 @@ func TestVectors(t *testing.T) {
 				}
 			}
 			require.Len(t, got, len(want), "after the last that was expected: %v", got[len(want):])
+
+			stepped, err := bench.Replay(result.Program, result.Recording, bench.Stepping(o))
+			require.NoError(t, err)
+			require.Equal(t, toldOf(stepped), toldOf(result), "handing over every reading tells the same")
 		})
 	}
 }

@@ -376,7 +376,7 @@ func (s *Stepper) carryOut(c Command, i int32) {
 			m.mode = HandOff
 		}
 		s.lasts(c)
-		s.newCallers = true
+		s.newOutputs.add(int32(i))
 	case PinInput, UnpinInput:
 		m := &s.inputs[i]
 		m.pinned, m.pin, m.pinEnds = c.Do == PinInput, c.Value, never

@@ -26,7 +26,7 @@ func (s *Stepper) turnCond(i int32, v truth) {
 		s.watched[i] = s.now
 	}
 	s.newConds.addAll(s.p.links.condConds.of(i))
-	s.newCallers = s.newCallers || s.p.links.forOutputs[i]
+	s.newOutputs.addAll(s.p.links.condOutputs.of(i))
 }
 
 func (s *Stepper) cond(i int32) truth {

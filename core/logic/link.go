@@ -17,7 +17,7 @@ type links struct {
 	outputConds  lists   // by output: the conditions that name it
 	outputValues lists   // by output: the values that depend on that of an analog one
 	valueInputs  lists   // by value: the inputs it depends on, in order, and the analog outputs as their complements
-	forOutputs   []bool  // by condition: outputs look at it
+	condOutputs  lists   // by condition: the outputs that look at it
 	settling     []int32 // conditions that the end of settling may change
 	plain        []int32 // by input: its value if it is plain, or -1
 }
@@ -51,7 +51,9 @@ type limitError string
 func (e limitError) Error() string { return string(e) }
 
 func tooManyReads(what string) error {
-	return limitError(fmt.Sprintf("the %s of this job depend on inputs at more than %d places; divide it into several jobs", what, maxReads))
+	return limitError(
+		fmt.Sprintf("the %s of this job depend on inputs at more than %d places; divide it into several jobs", what, maxReads),
+	)
 }
 
 // link works out the links of a program whose nodes are complete.
@@ -60,7 +62,6 @@ func (p *Program) link() error {
 	inputConds := make([][]int32, len(p.Inputs))
 	condConds := make([][]int32, len(p.conds))
 	outputConds := make([][]int32, len(p.Outputs))
-	forOutputs := make([]bool, len(p.conds))
 	outputValues := make([][]int32, len(p.Outputs))
 	reads := make([][]int32, len(p.values)) // by value: the inputs it depends on, and the analog outputs as their complements
 	seen := map[int32]bool{}
@@ -113,7 +114,6 @@ func (p *Program) link() error {
 		inputConds:  inputConds,
 		condConds:   condConds,
 		outputConds: outputConds,
-		forOutputs:  forOutputs,
 		total:       total,
 	}
 	for c := range p.conds {
@@ -123,13 +123,6 @@ func (p *Program) link() error {
 		n := &p.conds[c]
 		operations[n.op].link(k, int32(c), n)
 	}
-	for _, o := range p.Outputs {
-		for _, a := range [...]int32{o.permissive, o.interlock} {
-			if a >= 0 {
-				forOutputs[a] = true
-			}
-		}
-	}
 	p.links = links{
 		newLists(inputValues),
 		newLists(inputConds),
@@ -137,7 +130,7 @@ func (p *Program) link() error {
 		newLists(outputConds),
 		newLists(outputValues),
 		newLists(reads),
-		forOutputs,
+		newLists(p.lookingOutputs()),
 		p.settlingConds(),
 		nil,
 	}
@@ -150,7 +143,6 @@ type linker struct {
 	p                                  *Program
 	merged                             func(values ...int32) []int32
 	inputConds, condConds, outputConds [][]int32
-	forOutputs                         []bool
 	total                              int
 }
 
@@ -175,6 +167,29 @@ func (k *linker) conds(i int32, conds ...int32) {
 			k.condConds[c] = append(k.condConds[c], i)
 		}
 	}
+}
+
+// lookingOutputs are, by condition, the outputs that look at it: those that it calls, whose
+// guard it is, or of which a caller has it for its interlock.
+func (p *Program) lookingOutputs() [][]int32 {
+	all := make([][]int32, len(p.conds))
+	for i := range p.Outputs {
+		look := func(cond int32) {
+			if cond >= 0 && !slices.Contains(all[cond], int32(i)) {
+				all[cond] = append(all[cond], int32(i))
+			}
+		}
+		look(p.Outputs[i].permissive)
+		look(p.Outputs[i].interlock)
+		for _, c := range p.Callers(i) {
+			caller := &p.Calling[c]
+			look(caller.node)
+			if caller.Kind == RuleKind {
+				look(p.Rules[caller.Index].interlock)
+			}
+		}
+	}
+	return all
 }
 
 // settlingConds are the conditions that ask whether the job has settled: rules with

@@ -110,7 +110,8 @@ func (s *Stepper) stepFollow(index int32) truth {
 	v := s.allowed(f.while, s.known[f.of])
 	if v == isTrue {
 		if out := f.line(s.values[f.of]); out != s.follows[index] {
-			s.follows[index], s.newCallers = out, true
+			s.follows[index] = out
+			s.newOutputs.add(int32(f.Output))
 		}
 	}
 	return v
@@ -148,7 +149,9 @@ func (s *Stepper) stepLoop(i, index int32) truth {
 	case s.now >= after(m.at, s.duration(int64(l.every))):
 		s.moveLoop(l, m)
 	}
-	s.newCallers = s.newCallers || m.out != before
+	if m.out != before {
+		s.newOutputs.add(int32(l.Output))
+	}
 	s.timers.set(i, after(m.at, s.duration(int64(l.every))))
 	return v
 }

@@ -99,6 +99,7 @@ func (s *Stepper) stepMessage(i int32, index int32) {
 				t.Stand = s.stand(x.Index)
 			case DerivedKind:
 				v := s.p.Derived[x.Index].value
+				s.catchUpValue(v)
 				t.Left, t.Holds = s.values[v], s.known[v]
 			default:
 				t = s.input(x.Index)

@@ -92,10 +92,6 @@ func init() {
 	operations[condRule] = operation{"rule", func(k *linker, i int32, n *condNode) {
 		r := &k.p.Rules[n.a]
 		k.conds(i, r.trip, r.turnOn, r.turnOff, r.reset, r.permissive, r.interlock)
-		k.forOutputs[i] = true
-		if r.interlock >= 0 {
-			k.forOutputs[r.interlock] = true
-		}
 	}, func(p *Program, n *condNode) string { return "rule " + p.Rules[n.a].Name }, func(s *Stepper, i int32, n *condNode, _ truth, in lasting) {
 		s.explainState(i, s.p.RefOf(int(n.a)), Stand{State: s.rules[n.a].shown}, in)
 	}}
@@ -109,9 +105,7 @@ func init() {
 			k.conds(i, band.limit)
 		}
 	}, func(p *Program, n *condNode) string { return "bands " + p.Bands[n.a].Name }, explainNothing}
-	operations[condBand] = operation{"band", func(k *linker, i int32, n *condNode) { // marked by its bands
-		k.forOutputs[i] = n.n == 0
-	}, func(p *Program, n *condNode) string {
+	operations[condBand] = operation{"band", linkElsewhere, func(p *Program, n *condNode) string {
 		return "band " + p.Bands[n.a].Name + " " + p.Bands[n.a].Bands[n.b].Title
 	}, func(s *Stepper, i int32, n *condNode, v truth, in lasting) {
 		if v == isUnknown {
@@ -124,9 +118,7 @@ func init() {
 		a := &k.p.Alarms[n.a]
 		k.conds(i, k.p.Rules[a.Rule].node, a.inhibit)
 	}, func(p *Program, n *condNode) string { return "step of alarm " + p.Alarms[n.a].Name }, explainNothing}
-	operations[condAlarmTest] = operation{"alarm test", func(k *linker, i int32, n *condNode) { // marked by the alarm's rule and its step
-		k.forOutputs[i] = n.n == alarmAnnounced
-	}, func(p *Program, n *condNode) string {
+	operations[condAlarmTest] = operation{"alarm test", linkElsewhere, func(p *Program, n *condNode) string {
 		return "alarm " + p.Alarms[n.a].Name + [...]string{" announced", " unacknowledged", " shelved"}[n.n]
 	}, explainKind(AlarmTerm)}
 	operations[condMessage] = operation{"message", func(k *linker, i int32, n *condNode) {
@@ -136,7 +128,6 @@ func init() {
 		f := &k.p.Follows[n.a]
 		k.values(i, f.of)
 		k.conds(i, f.while)
-		k.forOutputs[i] = true
 	}, func(p *Program, n *condNode) string {
 		return fmt.Sprintf("follow %s of v%d", p.Follows[n.a].Name, p.Follows[n.a].of)
 	}, explainNothing}
@@ -144,12 +135,15 @@ func init() {
 		l := &k.p.Loops[n.a]
 		k.values(i, l.of, l.target)
 		k.conds(i, l.while)
-		k.forOutputs[i] = true
 	}, func(p *Program, n *condNode) string {
 		l := &p.Loops[n.a]
 		return fmt.Sprintf("loop %s of v%d at v%d", l.Name, l.of, l.target)
 	}, explainNothing}
 }
+
+// linkElsewhere is of what is marked by that which it is part of: its bands; its alarm's rule and
+// step.
+func linkElsewhere(*linker, int32, *condNode) {}
 
 func linkValues(k *linker, i int32, n *condNode) {
 	values := n.values()

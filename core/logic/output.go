@@ -114,7 +114,8 @@ func (s *Stepper) failed(i int32) (State, float64) {
 // fault begins the job's fault: outputs do not come to rest. Those that hold go
 // back to what they had before this instant.
 func (s *Stepper) fault() {
-	s.circle, s.circleAt, s.newCallers = true, s.now, true
+	s.circle, s.circleAt = true, s.now
+	s.newOutputs.fill(len(s.p.Outputs))
 	for i := range s.p.Outputs {
 		k := s.outputReports[i]
 		if k == 0 || s.p.Outputs[i].fail != FailHold {

@@ -258,7 +258,7 @@ func (in *Input) Used() bool { return in.used }
 
 // Callers lists what calls an output, as numbers of Calling.
 func (p *Program) Callers(output int) []int32 {
-	o := p.Outputs[output]
+	o := &p.Outputs[output]
 	return p.callers[o.first : o.first+o.count]
 }
 

@@ -19,18 +19,30 @@ type quiet struct {
 	ok        bool
 }
 
+// nowhere is the value of a plain input that is compared with nothing.
+const nowhere = -2
+
 // plainValues finds, for every input, the value node that it is by itself if it
-// is plain; -1 if it is not.
+// is plain, or nowhere; -1 if it is not.
 func (p *Program) plainValues() []int32 {
 	plain := make([]int32, len(p.Inputs))
 	for i := range plain {
 		plain[i] = -1
 		values := p.links.inputValues.of(int32(i))
-		if len(values) != 1 || p.values[values[0]].op != valueInput {
+		value := int32(nowhere)
+		switch {
+		case len(values) == 1 && p.values[values[0]].op == valueInput:
+			value = values[0]
+		case len(values) > 0:
 			continue
 		}
-		if !slices.ContainsFunc(p.links.inputConds.of(int32(i)), func(c int32) bool { return !p.plainCond(c, values[0]) }) {
-			plain[i] = values[0]
+		if !slices.ContainsFunc(p.links.inputConds.of(int32(i)), func(c int32) bool { return !p.plainCond(c, value) }) {
+			plain[i] = value
+		}
+	}
+	for i := range p.Inputs { // a cold junction is looked at whenever its thermocouple is read
+		if j := p.Inputs[i].junction; j >= 0 {
+			plain[i], plain[j] = -1, -1
 		}
 	}
 	return plain
@@ -43,7 +55,7 @@ func (p *Program) plainCond(cond, value int32) bool {
 	switch n.op {
 	case condGood:
 		return true
-	case condBelow, condAtMost, condAbove, condAtLeast:
+	case condBelow, condAtMost, condAbove, condAtLeast, condBetween, condOutside, condNear, condCrosses:
 		for k, v := range n.values() {
 			if k > 0 && v >= 0 && len(p.links.valueInputs.of(v)) > 0 {
 				return false
@@ -64,7 +76,9 @@ func (s *Stepper) isQuiet(i int32) bool {
 	if a.Fault != signal.None || !(a.Value > q.low && a.Value < q.high) {
 		return false
 	}
-	s.values[s.p.links.plain[i]] = a.Value
+	if v := s.p.links.plain[i]; v >= 0 {
+		s.values[v] = a.Value
+	}
 	return true
 }
 
@@ -72,33 +86,127 @@ func (s *Stepper) isQuiet(i int32) bool {
 func (s *Stepper) findQuiet() {
 	for _, i := range s.evaluated {
 		q := &s.quiets[i]
-		q.ok = s.p.links.plain[i] >= 0 && !s.inputs[i].pinned && s.inputs[i].read && s.faultOf(i) == signal.None
+		q.ok = s.p.links.plain[i] != -1 && s.p.Inputs[i].Chain != nil && !s.inputs[i].pinned && s.inputs[i].read &&
+			s.faultOf(i) == signal.None
 		if !q.ok {
 			continue
 		}
 		q.low, q.high = math.Inf(-1), math.Inf(1)
 		for _, c := range s.p.links.inputConds.of(i) {
-			n := &s.p.conds[c]
-			if n.op == condGood {
-				continue
-			}
-			if s.truths[c] == isUnknown {
-				q.ok = false
+			low, high, ok := s.quietOf(c)
+			if q.ok = ok; !ok {
 				break
 			}
-			trip, reset := s.points(n)
-			rising := n.op == condAbove || n.op == condAtLeast
-			switch {
-			case rising && s.conds[c].tripped:
-				q.low = max(q.low, reset)
-			case rising:
-				q.high = min(q.high, trip)
-			case s.conds[c].tripped:
-				q.high = min(q.high, reset)
-			default:
-				q.low = max(q.low, trip)
-			}
+			q.low, q.high = max(q.low, low), min(q.high, high)
 		}
 	}
-	s.evaluated = s.evaluated[:0]
+}
+
+// quietOf is between which values of its left side, ends excluded, a plain condition stays
+// what it is.
+func (s *Stepper) quietOf(c int32) (low, high float64, ok bool) {
+	n, m := &s.p.conds[c], &s.conds[c]
+	low, high = math.Inf(-1), math.Inf(1)
+	if n.op == condGood {
+		return low, high, true
+	}
+	if s.truths[c] == isUnknown {
+		return low, high, false
+	}
+	x := s.values[n.a]
+	switch n.op {
+	case condBetween, condOutside:
+		from, to := s.ends(n, m.tripped)
+		switch {
+		case x < from:
+			high = from
+		case x > to:
+			low = to
+		default:
+			low, high = from, to
+		}
+		return low, high, true
+	case condNear:
+		// x - r is rounded, so that the ends are drawn in by more than that.
+		r, w := s.values[n.b], s.values[n.n]
+		slack := 1e-12 * (math.Abs(r) + math.Abs(w))
+		switch {
+		case x-r > w:
+			low = r + w + slack
+		case x-r < -w:
+			high = r - w - slack
+		default:
+			low, high = r-w+slack, r+w-slack
+		}
+		return low, high, true
+	case condCrosses:
+		// On the other value, it keeps the side that it came from.
+		if !m.waiting || x == s.values[n.b] {
+			return low, high, false
+		}
+		if m.tripped {
+			low = s.values[n.b]
+		} else {
+			high = s.values[n.b]
+		}
+		return low, high, true
+	}
+	trip, reset := s.points(n)
+	rising := n.op == condAbove || n.op == condAtLeast
+	switch {
+	case rising && m.tripped:
+		low = reset
+	case rising:
+		high = trip
+	case m.tripped:
+		high = reset
+	default:
+		low = trip
+	}
+	return low, high, true
+}
+
+// Quiet is between which readings at a place of its chain, ends excluded, an input's readings
+// change nothing until something else does; ok is false where each of them must be
+// handed over. Readings that are not must be handed over late: see Behind.
+func (s *Stepper) Quiet(input, at int) (low, high float64, ok bool) {
+	i := int32(input)
+	if s.always || s.patient || !s.began || s.inputs[i].pinned {
+		return 0, 0, false
+	}
+	if s.p.Inputs[i].Chain == nil {
+		return s.inputs[i].contact.Quiet()
+	}
+	q := &s.quiets[i]
+	if !q.ok {
+		return 0, 0, false
+	}
+	return s.analog[i].Quiet(q.low, q.high, at)
+}
+
+// Stirred are the inputs that the last Step has evaluated: only theirs may be quiet otherwise
+// than before it. The next Step overwrites them.
+func (s *Stepper) Stirred() []int32 { return s.evaluated }
+
+// Behind makes the stepper call hand where an input is looked at: that hands over, late, what
+// was quiet and has not been read up to that time.
+func (s *Stepper) Behind(hand func(input int, t int64)) { s.behind = hand }
+
+// catchUp has what was passed over of an input handed over.
+func (s *Stepper) catchUp(i int32) {
+	if s.behind != nil {
+		s.behind(int(i), s.now)
+	}
+}
+
+// catchUpValue does so with the inputs that a value depends on.
+func (s *Stepper) catchUpValue(v int32) {
+	if s.behind == nil {
+		return
+	}
+	for _, i := range s.p.links.valueInputs.of(v) {
+		if i >= 0 { // and no output
+			s.behind(int(i), s.now)
+		}
+	}
 }

@@ -255,6 +255,7 @@ func (s *Stepper) explainRelation(i int32, n *condNode, v truth, in lasting) {
 	if v == isUnknown && s.explainUnknown(n) {
 		return
 	}
+	s.catchUpValue(n.a)
 	t := in.of(Term{Input: -1, Cond: i, Holds: v == isTrue, Left: s.values[n.a]})
 	switch n.op {
 	case condBetween, condOutside:
@@ -357,6 +358,7 @@ func holds(op sheet.Op, x, limit float64) bool {
 
 // input begins a term about an input, with its last reading.
 func (s *Stepper) input(i int32) Term {
+	s.catchUp(i)
 	t := Term{Input: i, Fault: s.faultOf(i), Pinned: s.inputs[i].pinned}
 	t.Left, _ = s.inputValue(i)
 	if s.p.Inputs[i].Chain != nil {

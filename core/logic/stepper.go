@@ -48,6 +48,8 @@ type Stepper struct {
 	watched []int64         // of each condition: when it was first true; nil where nobody watches
 	quiets  []quiet         // of each input
 
+	behind func(input int, t int64) // hands over what was passed over of an input; or nil
+
 	always  bool  // compute everything at every instant; for tests
 	patient bool  // delays and minimum times are waited out
 	moved   bool  // it goes on from the memory of another program
@@ -69,10 +71,10 @@ type Stepper struct {
 	// What must be computed anew: because of what was read or set since the
 	// last instant, of timers that are due, and then of each other.
 	newInputs, newValues, newConds marks
-	newCallers                     bool // something that outputs look at is another
-	again                          bool // an output that a condition names is another
-	dirty                          bool // one of these holds something
-	decided                        bool // outputs were decided at the last instant
+	newOutputs                     marks   // something that they look at is another
+	decided                        []int32 // the outputs that were decided at the last instant, in the order of that
+	again                          bool    // an output that a condition names is another
+	dirty                          bool    // one of these holds something
 
 	transitions   []Transition
 	alarmChanges  []AlarmChange
@@ -120,6 +122,9 @@ func newStepper(p *Program, m Memory) *Stepper {
 		newInputs: newMarks(len(p.Inputs)),
 		newValues: newMarks(len(p.values)),
 		newConds:  newMarks(len(p.conds)),
+
+		newOutputs: newMarks(len(p.Outputs)),
+		decided:    make([]int32, 0, 2*len(p.Outputs)),
 	}
 	for i := range p.Inputs {
 		x := &s.inputs[i]
@@ -185,7 +190,8 @@ func (s *Stepper) markAll() {
 	s.newInputs.fill(len(s.p.Inputs))
 	s.newValues.fill(len(s.p.values))
 	s.newConds.fill(len(s.p.conds))
-	s.newCallers, s.dirty = true, true
+	s.newOutputs.fill(len(s.p.Outputs))
+	s.dirty = true
 }
 
 // Read hands an input a reading of the next instant, t: for an analog one, a
@@ -308,7 +314,7 @@ func (s *Stepper) Step(t int64) ([]Transition, error) {
 			*r = 0
 		}
 	}
-	s.decided = false
+	s.decided, s.evaluated = s.decided[:0], s.evaluated[:0]
 	s.transitions, s.terms, s.rulesNamed = s.transitions[:0], s.terms[:0], s.rulesNamed[:0]
 	s.now = t
 	if s.restart {
@@ -331,12 +337,12 @@ func (s *Stepper) Step(t int64) ([]Transition, error) {
 		s.timers.set(due, never)
 		switch {
 		case due > settled+int32(len(s.p.Inputs)):
-			s.newCallers = true
+			s.newOutputs.add(due - settled - 1 - int32(len(s.p.Inputs)))
 		case due > settled:
 			s.tick(due - settled - 1)
 		case due == settled:
 			s.newConds.addAll(s.p.links.settling)
-			s.newCallers = true
+			s.newOutputs.fill(len(s.p.Outputs))
 		case s.p.conds[due].op == condAlarm:
 			s.markAlarm(s.p.conds[due].a)
 		default:
@@ -465,6 +471,7 @@ func (s *Stepper) stepInputs() {
 	for word := range s.newInputs {
 		for i, some := s.newInputs.take(word); some; i, some = s.newInputs.take(word) {
 			s.evaluated = append(s.evaluated, i)
+			s.catchUp(i)
 			f := s.faultOf(i)
 			if f == signal.NotRead {
 				continue
@@ -483,13 +490,13 @@ func (s *Stepper) stepInputs() {
 	}
 }
 
+// stepOutputs decides the outputs that look at something that is another.
 func (s *Stepper) stepOutputs() {
-	if !s.newCallers {
-		return
-	}
-	s.newCallers, s.decided = false, true
-	for i := range s.p.Outputs {
-		s.stepOutput(int32(i))
+	for word := range s.newOutputs {
+		for i, some := s.newOutputs.take(word); some; i, some = s.newOutputs.take(word) {
+			s.decided = append(s.decided, i)
+			s.stepOutput(i)
+		}
 	}
 }
 
@@ -533,19 +540,21 @@ func (s *Stepper) differs(t *Transition) bool {
 	return t.From != t.To
 }
 
-// Decided tells whether outputs were decided at the last instant: whether any of
-// them, or what calls them, may be another.
-func (s *Stepper) Decided() bool { return s.decided }
+// Decided are the outputs that were decided at the last instant, some more than once: those of
+// which something may be another. The next Step overwrites them.
+func (s *Stepper) Decided() []int32 { return s.decided }
 
 // Value is the value of an analog input that rules saw at the last instant,
 // and whether it is good.
 func (s *Stepper) Value(input int) (value float64, good bool) {
+	s.catchUp(int32(input))
 	return s.inputValue(int32(input))
 }
 
 // DerivedValue is a derived value at the last instant, and whether it is good.
 func (s *Stepper) DerivedValue(derived int) (value float64, good bool) {
 	v := s.p.Derived[derived].value
+	s.catchUpValue(v)
 	return s.values[v], s.known[v]
 }
 

@@ -24,11 +24,14 @@ import (
 // A Chain is the compiled chain of an analog input. Its places are numbered as
 // in Units: 0 is the reading, the last the engineering value.
 type Chain struct {
-	Units    []unit.Unit
-	stages   []stage
-	lines    []line        // the stages, if all of them are straight lines; else nil
-	junction *thermocouple // the stage whose cold junction another input measures, or nil
-	signed   bool          // readings are counts of a signed 16-bit card
+	Units  []unit.Unit
+	stages []stage
+	lines  []line // the stages, if all of them are straight lines; else nil
+
+	direction int           // of values with readings: 1, -1, or 0 where they turn or nobody knows
+	backward  []backward    // by place
+	junction  *thermocouple // the stage whose cold junction another input measures, or nil
+	signed    bool          // readings are counts of a signed 16-bit card
 
 	healthyAt int     // a place, or -1
 	low, high float64 // the healthy range, in the unit of that place
@@ -120,6 +123,7 @@ func NewChain(in *sheet.Input, length Duration) *Chain {
 	if in.Ignore != nil {
 		c.ignore = in.Ignore.Quantity.Unit.ConvertDifference(in.Ignore.Quantity.Value, u)
 	}
+	c.prepareQuiet()
 	c.retime(length)
 	return c
 }

@@ -1,0 +1,265 @@
+package bench
+
+import (
+	"math"
+	"math/bits"
+	"slices"
+
+	"rectura/core/logic"
+	"rectura/core/recording"
+)
+
+// A skipping feed passes over readings that change nothing, without scaling them: it asks the
+// stepper of each input between which readings that is so, and goes on to the first one that lies
+// outside. What it passed over is handed over late, when somebody looks at the input; of one whose memory is
+// made of its last few readings, only these.
+//
+// It gives the transitions, reasons and summaries of `played`, which hands over everything.
+type skipping struct {
+	stepper *logic.Stepper
+	cursors []skipper
+	of      []int32 // by input: its cursor, or -1
+	soonest heap    // the cursors by the times of what they must hand over next
+	moved   []int32 // the cursors that have handed something over since they were last asked
+	begun   bool
+	start   int64
+}
+
+// A skipper goes through the readings of one column.
+type skipper struct {
+	binding
+	last   int // how many of the last readings are handed over; -1 for all
+	blocks []*recording.Block
+	place  place // of the first reading that has not been handed over
+	event  place // of the first one, at or behind it, that must be
+	time   int64 // of that one; never if there is none
+
+	low, high float64 // between which readings of the column were passed over
+	quiet     bool    // there is such an interval
+	found     bool    // it has been asked already, this time
+}
+
+// A place is that of a reading in a column: its block, and where in it.
+type place struct{ block, at int }
+
+func (p place) before(q place) bool { return p.block < q.block || p.block == q.block && p.at < q.at }
+
+// skip gives the feed of a recording, which begins at a time whether or not anything was
+// read then.
+func skip(s *logic.Stepper, bound []binding, start int64) *skipping {
+	f := &skipping{stepper: s, start: start, of: make([]int32, len(s.Program().Inputs))}
+	for i := range f.of {
+		f.of[i] = -1
+	}
+	for _, b := range bound {
+		last := 1
+		if c := s.Program().Inputs[b.input].Chain; c != nil {
+			last = c.Lookback()
+		}
+		if last > 0 {
+			last++ // what a bad reading comes after is remembered, too
+		}
+		f.of[b.input] = int32(len(f.cursors))
+		f.cursors = append(f.cursors, skipper{binding: b, last: last, blocks: b.column.Blocks, time: never})
+	}
+	f.soonest = newHeap(len(f.cursors))
+	s.Behind(f.behind)
+	return f
+}
+
+// Next is the time of the next reading that must be handed over.
+func (f *skipping) Next() int64 {
+	if !f.begun {
+		return f.start
+	}
+	for _, k := range f.moved {
+		f.find(k)
+		f.cursors[k].found = true
+	}
+	for _, i := range f.stepper.Stirred() {
+		if k := f.of[i]; k >= 0 && !f.cursors[k].found {
+			f.find(k)
+		}
+	}
+	for _, k := range f.moved {
+		f.cursors[k].found = false
+	}
+	f.moved = f.moved[:0]
+	return f.soonest.time()
+}
+
+func (f *skipping) find(k int32) {
+	c := &f.cursors[k]
+	c.find(f.stepper)
+	f.soonest.set(k, c.time)
+}
+
+// Hand hands over the readings that must be, up to a time.
+func (f *skipping) Hand(t int64, s *logic.Stepper) {
+	if !f.begun {
+		f.begun = true
+		for k := range f.cursors {
+			f.cursors[k].hand(t, s)
+			f.moved = append(f.moved, int32(k))
+		}
+		return
+	}
+	for f.soonest.time() <= t {
+		k := f.soonest.first()
+		f.cursors[k].hand(t, s)
+		f.soonest.set(k, never)
+		f.moved = append(f.moved, k)
+	}
+}
+
+// behind hands over, late, what was passed over of an input.
+func (f *skipping) behind(input int, t int64) {
+	if k := f.of[input]; k >= 0 {
+		f.cursors[k].hand(t, f.stepper)
+	}
+}
+
+// find goes on to the next reading that must be handed over.
+func (c *skipper) find(s *logic.Stepper) {
+	low, high, quiet := s.Quiet(c.input, c.at)
+	if quiet && c.convert {
+		low, high = c.to.Convert(low, c.from), c.to.Convert(high, c.from)
+		low, high = min(low, high), max(low, high)
+		hair := 1e-9 * (finite(low) + finite(high))
+		low, high = low+hair, high-hair
+	}
+	if quiet && c.quiet && low == c.low && high == c.high && !c.event.before(c.place) {
+		return // it stands there already
+	}
+	c.low, c.high, c.quiet = low, high, quiet
+	c.event = c.place
+	if quiet {
+		c.event = c.outside()
+	}
+	c.time = never
+	if c.event.block < len(c.blocks) {
+		c.time = c.blocks[c.event.block].Times[c.event.at]
+	}
+}
+
+func finite(v float64) float64 {
+	if math.IsInf(v, 0) {
+		return 0
+	}
+	return math.Abs(v)
+}
+
+// outside is the place of the first reading, from where the cursor stands, that is not quiet.
+func (c *skipper) outside() place {
+	p := c.place
+	for ; p.block < len(c.blocks); p = (place{p.block + 1, 0}) {
+		b := c.blocks[p.block]
+		switch {
+		case p.at == 0 && !b.AnyBad && b.Min > c.low && b.Max < c.high:
+			continue
+		case b.Values == nil:
+			p.at = c.otherBit(b, p.at)
+		default:
+			p.at = firstOutside(b.Values, p.at, c.low, c.high)
+		}
+		if p.at < b.Len() {
+			return p
+		}
+	}
+	return p
+}
+
+// firstOutside is the first of some values, from one on, that does not lie between two others; their
+// number if all do.
+func firstOutside(values []float64, from int, low, high float64) int {
+	for i, v := range values[from:] {
+		if !(v > low && v < high) {
+			return from + i
+		}
+	}
+	return len(values)
+}
+
+// otherBit is firstOutside of a block of bits.
+func (c *skipper) otherBit(b *recording.Block, from int) int {
+	zero, one := c.low < 0 && c.high > 0, c.low < 1 && c.high > 1
+	for word := from / 64; word < len(b.On); word++ {
+		other := uint64(0)
+		if !zero {
+			other |= ^b.On[word]
+		}
+		if !one {
+			other |= b.On[word]
+		}
+		if b.Broken != nil {
+			other |= b.Broken[word]
+		}
+		if word == from/64 {
+			other &= ^uint64(0) << (from % 64)
+		}
+		if other != 0 {
+			return min(word*64+bits.TrailingZeros64(other), b.Len())
+		}
+	}
+	return b.Len()
+}
+
+// hand hands over the readings up to a time, or the last of them that the input's memory is
+// made of.
+func (c *skipper) hand(t int64, s *logic.Stepper) {
+	from, to := c.place, c.after(t)
+	if from == to {
+		return
+	}
+	c.place = to
+	if c.last > 0 {
+		from = c.back(from, to)
+	}
+	for p := from; p != to; p = c.forth(p) {
+		b := c.blocks[p.block]
+		s.Read(b.Times[p.at], c.input, c.value(b.At(p.at)), c.at)
+	}
+}
+
+// after is the place of the first reading after a time, from where the cursor stands.
+func (c *skipper) after(t int64) place {
+	p := c.place
+	for ; p.block < len(c.blocks); p = (place{p.block + 1, 0}) {
+		times := c.blocks[p.block].Times[p.at:]
+		switch {
+		case times[0] > t:
+			return p
+		case times[len(times)-1] > t:
+			i, found := slices.BinarySearch(times, t)
+			if found {
+				i++
+			}
+			return place{p.block, p.at + i}
+		}
+	}
+	return p
+}
+
+// back is the place of the last few readings before one, but not before another.
+func (c *skipper) back(from, to place) place {
+	p := to
+	for range c.last {
+		if p == from {
+			break
+		}
+		if p.at == 0 {
+			p.block--
+			p.at = c.blocks[p.block].Len()
+		}
+		p.at--
+	}
+	return p
+}
+
+// forth is the place behind one.
+func (c *skipper) forth(p place) place {
+	if p.at++; p.at == c.blocks[p.block].Len() {
+		return place{p.block + 1, 0}
+	}
+	return p
+}
