@@ -66,7 +66,7 @@ func replayVariations(
 		if err != nil {
 			return err
 		}
-		o.Set, o.Most, o.Stop = v.Set(), 1, c.Context().Err
+		o.Set, o.Most, o.Overlook, o.Stop = v.Set(), 1, true, c.Context().Err
 		result, err := bench.Replay(p, r, o)
 		if err != nil {
 			return fmt.Errorf("playing %s with %s: %w", shown, withText(v), err)

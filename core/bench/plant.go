@@ -121,7 +121,7 @@ func (r *Result) judgePlant() {
 		)
 	}
 	for i := range r.Program.Outputs {
-		if o := &r.Program.Outputs[i]; o.Analog() {
+		if o := &r.Program.Outputs[i]; o.Analog() && r.levels != nil {
 			if c := r.Recording.Column(o.Name); c != nil && c.Len() > 0 {
 				r.judgeLevel(o, c, r.levels[i])
 			}
@@ -159,6 +159,16 @@ func (r *Result) judgeLevel(o *logic.Output, did, would *recording.Column) {
 		withUnit(far, o.Unit),
 		r.Recording.Clock.Format(at),
 	))
+}
+
+// hasLevels tells whether a recording has what the plant did with an analog output.
+func hasLevels(p *logic.Program, r *recording.Recording) bool {
+	for i := range p.Outputs {
+		if p.Outputs[i].Analog() && r.Column(p.Outputs[i].Name) != nil {
+			return true
+		}
+	}
+	return false
 }
 
 // WithOutputs is the recording with what the rules did with each output as a

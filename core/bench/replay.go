@@ -19,6 +19,7 @@ type Options struct {
 	Commands []Command // of people, in order of time
 
 	EveryChange bool // of analog outputs too is among the transitions
+	Overlook    bool // follows and loops at whose outputs the rules do not look are not worked out, and no summary tells of these
 	First, Most int  // keep so many transitions from the First one on, and count all; of Most 0, keep all
 
 	Stop Stop
@@ -91,8 +92,23 @@ func replay(p *logic.Program, r *recording.Recording, o Options, look func(*logi
 	if o.Scan < 0 {
 		return nil, fmt.Errorf("a scan of %s; it must be above 0", unit.FormatDuration(o.Scan))
 	}
-	w := &player{p: p, look: look, stepper: logic.NewStepper(p), first: o.First, most: o.Most, patience: patience{stop: o.Stop},
-		result: &Result{Program: p, Recording: r, Warnings: warnings, Notes: notes, Scan: o.Scan, spans: newSpans(p, r.Start), stop: o.Stop}}
+	w := &player{
+		p:        p,
+		look:     look,
+		stepper:  logic.NewStepper(p),
+		first:    o.First,
+		most:     o.Most,
+		patience: patience{stop: o.Stop},
+		result: &Result{
+			Program:   p,
+			Recording: r,
+			Warnings:  warnings,
+			Notes:     notes,
+			Scan:      o.Scan,
+			spans:     newSpans(p, r.Start),
+			stop:      o.Stop,
+		},
+	}
 	if w.result.Settings, err = settings(p, o.Set); err != nil {
 		return nil, err
 	}
@@ -102,22 +118,37 @@ func replay(p *logic.Program, r *recording.Recording, o Options, look func(*logi
 	if o.watch {
 		w.stepper.Watch()
 	}
+	if o.Overlook {
+		w.stepper.Overlook()
+	}
 	w.totals, w.every, w.keep = newTotals(p, r.Start), o.EveryChange, o.keep
 	if err := w.play(r, bound, o); err != nil {
 		return nil, err
 	}
 	w.result.spans.end(r.End)
 	w.result.Summary = w.totals.summary(r.Start, r.End)
-	w.result.levels = w.totals.columns()
+	if o.Overlook {
+		w.result.Summary = slices.DeleteFunc(w.result.Summary, func(s Summary) bool { return s.Range != nil })
+	}
+	if !o.Overlook {
+		w.result.levels = w.totals.columns()
+	}
 	w.result.judgePlant()
 	if output, since, circle := w.stepper.Circle(); circle {
 		w.result.Warnings = append(
 			w.result.Warnings,
-			fmt.Sprintf("from %s on %s; every output went to its fail state", r.Clock.Format(since), logic.CircleText(p.Outputs[output].Name)),
+			fmt.Sprintf(
+				"from %s on %s; every output went to its fail state",
+				r.Clock.Format(since),
+				logic.CircleText(p.Outputs[output].Name),
+			),
 		)
 	}
 	if r.Clock.Elapsed && p.Clocked() {
-		w.result.Warnings = append(w.result.Warnings, "the recording has no time of day; its times count from midnight of 1970-01-01, UTC")
+		w.result.Warnings = append(
+			w.result.Warnings,
+			"the recording has no time of day; its times count from midnight of 1970-01-01, UTC",
+		)
 	}
 	return w.result, nil
 }
@@ -183,7 +214,14 @@ func (f *played) Hand(t int64, s *logic.Stepper) {
 	for i := range f.cursors {
 		c := &f.cursors[i]
 		if c.time <= t {
-			newest := f.newest(i, t)
+			var newest float64
+			if f.missed != nil {
+				newest = f.newest(i, t)
+			} else {
+				for c.time <= t {
+					newest = c.take()
+				}
+			}
 			s.Read(t, c.input, newest, c.at)
 		}
 		next = min(next, c.time)
@@ -191,12 +229,9 @@ func (f *played) Hand(t int64, s *logic.Stepper) {
 	f.next = next
 }
 
-// newest takes the readings of a cursor up to a time.
+// newest takes the readings of a cursor up to a time, and counts what fell between scans.
 func (f *played) newest(i int, t int64) float64 {
-	c, m := &f.cursors[i], (*missed)(nil)
-	if f.missed != nil {
-		m = f.missed[i]
-	}
+	c, m := &f.cursors[i], f.missed[i]
 	var v float64
 	for c.time <= t {
 		at := c.time

@@ -20,7 +20,7 @@ type skipping struct {
 	cursors []skipper
 	of      []int32 // by input: its cursor, or -1
 	soonest heap    // the cursors by the times of what they must hand over next
-	moved   []int32 // the cursors that have handed something over since they were last asked
+	moved   []int32 // the cursors that are to be asked anew
 	begun   bool
 	start   int64
 }
@@ -36,7 +36,7 @@ type skipper struct {
 
 	low, high float64 // between which readings of the column were passed over
 	quiet     bool    // there is such an interval
-	found     bool    // it has been asked already, this time
+	moved     bool    // it is to be asked anew
 }
 
 // A place is that of a reading in a column: its block, and where in it.
@@ -63,7 +63,11 @@ func skip(s *logic.Stepper, bound []binding, start int64) *skipping {
 		f.cursors = append(f.cursors, skipper{binding: b, last: last, blocks: b.column.Blocks, time: never})
 	}
 	f.soonest = newHeap(len(f.cursors))
-	s.Behind(f.behind)
+	s.Skip(f.behind, func(input int) {
+		if k := f.of[input]; k >= 0 {
+			f.move(k)
+		}
+	})
 	return f
 }
 
@@ -74,15 +78,7 @@ func (f *skipping) Next() int64 {
 	}
 	for _, k := range f.moved {
 		f.find(k)
-		f.cursors[k].found = true
-	}
-	for _, i := range f.stepper.Stirred() {
-		if k := f.of[i]; k >= 0 && !f.cursors[k].found {
-			f.find(k)
-		}
-	}
-	for _, k := range f.moved {
-		f.cursors[k].found = false
+		f.cursors[k].moved = false
 	}
 	f.moved = f.moved[:0]
 	return f.soonest.time()
@@ -100,7 +96,7 @@ func (f *skipping) Hand(t int64, s *logic.Stepper) {
 		f.begun = true
 		for k := range f.cursors {
 			f.cursors[k].hand(t, s)
-			f.moved = append(f.moved, int32(k))
+			f.move(int32(k))
 		}
 		return
 	}
@@ -108,6 +104,14 @@ func (f *skipping) Hand(t int64, s *logic.Stepper) {
 		k := f.soonest.first()
 		f.cursors[k].hand(t, s)
 		f.soonest.set(k, never)
+		f.move(k)
+	}
+}
+
+// move notes a cursor that is to be asked anew.
+func (f *skipping) move(k int32) {
+	if c := &f.cursors[k]; !c.moved {
+		c.moved = true
 		f.moved = append(f.moved, k)
 	}
 }

@@ -3,6 +3,7 @@ package bench_test
 import (
 	"fmt"
 	"math"
+	"slices"
 	"strings"
 	"testing"
 
@@ -125,6 +126,14 @@ func TestSkippingIsStepping(t *testing.T) {
 		skipped, err := bench.Replay(p, r, o)
 		require.NoError(t, err)
 		require.Equal(t, toldOf(stepped), toldOf(skipped), "%s", text)
+		if o.EveryChange {
+			return
+		}
+		o.Overlook = true
+		overlooked, err := bench.Replay(p, r, o)
+		require.NoError(t, err)
+		stepped.Summary = slices.DeleteFunc(stepped.Summary, func(s bench.Summary) bool { return s.Range != nil })
+		require.Equal(t, toldOf(stepped), toldOf(overlooked), "%s", text)
 	})
 }
 

@@ -21,13 +21,13 @@ import (
 
 const hatcheryFolder = "../../examples/hatchery"
 
-func hatcherySources(t *testing.T) []sheet.Source {
+func hatcherySources(t testing.TB) []sheet.Source {
 	sources, err := sheet.ReadSources(os.DirFS(hatcheryFolder))
 	require.NoError(t, err)
 	return sources
 }
 
-func compileSources(t *testing.T, sources []sheet.Source) *logic.Program {
+func compileSources(t testing.TB, sources []sheet.Source) *logic.Program {
 	job, found := sheet.Parse(sources)
 	require.False(t, sheet.HasErrors(found), "%v", found)
 	p, err := logic.Compile(job)
@@ -35,7 +35,7 @@ func compileSources(t *testing.T, sources []sheet.Source) *logic.Program {
 	return p
 }
 
-func hatcheryRecording(t *testing.T, name string) *recording.Recording {
+func hatcheryRecording(t testing.TB, name string) *recording.Recording {
 	f, err := os.Open(filepath.Join(hatcheryFolder, "recordings", name+".csv"))
 	require.NoError(t, err)
 	defer func() { require.NoError(t, f.Close()) }()

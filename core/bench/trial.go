@@ -132,6 +132,7 @@ func (x *examiner) play(job *sheet.Job) (*Result, error) {
 	slices.SortStableFunc(o.Commands, func(a, b Command) int { return cmp.Compare(a.At, b.At) })
 	commands := o.Commands
 	o.watch, o.stepping = true, len(x.values) > 0
+	o.Overlook = len(x.values) == 0 && !hasLevels(p, x.recording)
 	result, err := replay(p, x.recording, o, func(s *logic.Stepper, now int64) {
 		x.stepper = s
 		for _, w := range x.values {

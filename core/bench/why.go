@@ -82,6 +82,7 @@ func Why(p *logic.Program, r *recording.Recording, o Options, name string, at in
 	if w.analog = a.Kind == logic.OutputKind && p.Outputs[a.Index].Analog(); w.analog {
 		w.level = p.Outputs[a.Index].Low
 	}
+	o.Overlook = !w.analog && a.Kind != logic.FollowKind && a.Kind != logic.LoopKind
 	a.Since = r.Start
 	w.running = make([]logic.Delay, len(w.rules))
 	result, err := replay(p, r, o, w.look)

@@ -9,6 +9,9 @@ import (
 func (s *Stepper) stepConds() {
 	for word := range s.newConds {
 		for i, some := s.newConds.take(word); some; i, some = s.newConds.take(word) {
+			if s.idle != nil && s.idle[i] {
+				continue
+			}
 			s.turnCond(i, s.cond(i))
 			s.touched.add(s.p.owners[i])
 		}

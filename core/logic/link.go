@@ -20,6 +20,8 @@ type links struct {
 	condOutputs  lists   // by condition: the outputs that look at it
 	settling     []int32 // conditions that the end of settling may change
 	plain        []int32 // by input: its value if it is plain, or -1
+	idle         []bool  // by condition: it works out a follow or a loop at whose output nobody looks
+	overlooked   []int32 // plain, where what is idle is left out
 }
 
 // lists are many short lists in one array.
@@ -133,8 +135,12 @@ func (p *Program) link() error {
 		newLists(p.lookingOutputs()),
 		p.settlingConds(),
 		nil,
+		nil,
+		nil,
 	}
-	p.links.plain = p.plainValues()
+	p.links.idle = p.idleConds()
+	p.links.plain = p.plainValues(make([]bool, len(p.conds)))
+	p.links.overlooked = p.plainValues(p.links.idle)
 	return nil
 }
 

@@ -145,8 +145,10 @@ func (s *Stepper) stepLoop(i, index int32) truth {
 	before := m.out
 	switch {
 	case !m.running:
+		s.catchUpValue(l.of)
 		s.beginLoop(l, m)
 	case s.now >= after(m.at, s.duration(int64(l.every))):
+		s.catchUpValue(l.of)
 		s.moveLoop(l, m)
 	}
 	if m.out != before {

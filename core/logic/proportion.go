@@ -14,6 +14,11 @@ func (s *Stepper) standingProportion(kind Kind, i int32) (State, Reason) {
 	t := Term{Input: -1, Of: Ref{kind, i}}
 	values := [2]int32{-1, -1}
 	if kind == FollowKind {
+		s.catchUpValue(s.p.Follows[i].of)
+	} else {
+		s.catchUpValue(s.p.Loops[i].of)
+	}
+	if kind == FollowKind {
 		f := &s.p.Follows[i]
 		node, while, values[0] = f.node, f.while, f.of
 		t.Kind, t.Left, t.High = FollowTerm, s.values[f.of], s.follows[i]

@@ -22,9 +22,37 @@ type quiet struct {
 // nowhere is the value of a plain input that is compared with nothing.
 const nowhere = -2
 
+// idleConds are the conditions that work out follows and loops whose outputs no condition, no
+// value and no message names.
+func (p *Program) idleConds() []bool {
+	named := make([]bool, len(p.Outputs))
+	for i := range p.Outputs {
+		named[i] = len(p.links.outputConds.of(int32(i))) > 0 || len(p.links.outputValues.of(int32(i))) > 0
+	}
+	for _, m := range p.Messages {
+		for _, x := range m.sends {
+			if x.Kind == OutputKind {
+				named[x.Index] = true
+			}
+		}
+	}
+	idle := make([]bool, len(p.conds))
+	for _, f := range p.Follows {
+		idle[f.node] = !named[f.Output]
+	}
+	for _, l := range p.Loops {
+		idle[l.node] = !named[l.Output]
+	}
+	return idle
+}
+
+// Overlook makes the stepper leave out follows and loops at whose outputs nobody looks but who
+// asks for them: their values are meaningless then.
+func (s *Stepper) Overlook() { s.plain, s.idle = s.p.links.overlooked, s.p.links.idle }
+
 // plainValues finds, for every input, the value node that it is by itself if it
-// is plain, or nowhere; -1 if it is not.
-func (p *Program) plainValues() []int32 {
+// is plain, or nowhere; -1 if it is not. Some conditions do not count.
+func (p *Program) plainValues(but []bool) []int32 {
 	plain := make([]int32, len(p.Inputs))
 	for i := range plain {
 		plain[i] = -1
@@ -36,7 +64,7 @@ func (p *Program) plainValues() []int32 {
 		case len(values) > 0:
 			continue
 		}
-		if !slices.ContainsFunc(p.links.inputConds.of(int32(i)), func(c int32) bool { return !p.plainCond(c, value) }) {
+		if !slices.ContainsFunc(p.links.inputConds.of(int32(i)), func(c int32) bool { return !but[c] && !p.plainCond(c, value) }) {
 			plain[i] = value
 		}
 	}
@@ -62,6 +90,9 @@ func (p *Program) plainCond(cond, value int32) bool {
 			}
 		}
 		return n.a == value
+	case condLoop: // it looks at the value when it is worked out
+		l := &p.Loops[n.a]
+		return l.of == value && len(p.links.valueInputs.of(l.target)) == 0
 	}
 	return false
 }
@@ -76,7 +107,7 @@ func (s *Stepper) isQuiet(i int32) bool {
 	if a.Fault != signal.None || !(a.Value > q.low && a.Value < q.high) {
 		return false
 	}
-	if v := s.p.links.plain[i]; v >= 0 {
+	if v := s.plain[i]; v >= 0 {
 		s.values[v] = a.Value
 	}
 	return true
@@ -85,14 +116,20 @@ func (s *Stepper) isQuiet(i int32) bool {
 // findQuiet works out the quiet intervals of the inputs that were evaluated.
 func (s *Stepper) findQuiet() {
 	for _, i := range s.evaluated {
+		if s.evaluatedInput != nil {
+			s.evaluatedInput(int(i))
+		}
 		q := &s.quiets[i]
-		q.ok = s.p.links.plain[i] != -1 && s.p.Inputs[i].Chain != nil && !s.inputs[i].pinned && s.inputs[i].read &&
+		q.ok = s.plain[i] != -1 && s.p.Inputs[i].Chain != nil && !s.inputs[i].pinned && s.inputs[i].read &&
 			s.faultOf(i) == signal.None
 		if !q.ok {
 			continue
 		}
 		q.low, q.high = math.Inf(-1), math.Inf(1)
 		for _, c := range s.p.links.inputConds.of(i) {
+			if s.idle != nil && s.idle[c] {
+				continue
+			}
 			low, high, ok := s.quietOf(c)
 			if q.ok = ok; !ok {
 				break
@@ -100,6 +137,7 @@ func (s *Stepper) findQuiet() {
 			q.low, q.high = max(q.low, low), min(q.high, high)
 		}
 	}
+	s.evaluated = s.evaluated[:0]
 }
 
 // quietOf is between which values of its left side, ends excluded, a plain condition stays
@@ -112,6 +150,9 @@ func (s *Stepper) quietOf(c int32) (low, high float64, ok bool) {
 	}
 	if s.truths[c] == isUnknown {
 		return low, high, false
+	}
+	if n.op == condLoop {
+		return low, high, true
 	}
 	x := s.values[n.a]
 	switch n.op {
@@ -184,13 +225,12 @@ func (s *Stepper) Quiet(input, at int) (low, high float64, ok bool) {
 	return s.analog[i].Quiet(q.low, q.high, at)
 }
 
-// Stirred are the inputs that the last Step has evaluated: only theirs may be quiet otherwise
-// than before it. The next Step overwrites them.
-func (s *Stepper) Stirred() []int32 { return s.evaluated }
-
-// Behind makes the stepper call hand where an input is looked at: that hands over, late, what
-// was quiet and has not been read up to that time.
-func (s *Stepper) Behind(hand func(input int, t int64)) { s.behind = hand }
+// Skip makes the stepper call hand where an input is looked at: that hands over, late, what was
+// quiet and has not been read up to that time. Of inputs that it has evaluated, which may
+// be quiet otherwise than before, it tells by evaluated.
+func (s *Stepper) Skip(hand func(input int, t int64), evaluated func(input int)) {
+	s.behind, s.evaluatedInput = hand, evaluated
+}
 
 // catchUp has what was passed over of an input handed over.
 func (s *Stepper) catchUp(i int32) {

@@ -48,13 +48,16 @@ type Stepper struct {
 	watched []int64         // of each condition: when it was first true; nil where nobody watches
 	quiets  []quiet         // of each input
 
-	behind func(input int, t int64) // hands over what was passed over of an input; or nil
+	behind         func(input int, t int64) // hands over what was passed over of an input; or nil
+	evaluatedInput func(input int)          // is told of inputs that were evaluated; or nil
 
-	always  bool  // compute everything at every instant; for tests
-	patient bool  // delays and minimum times are waited out
-	moved   bool  // it goes on from the memory of another program
-	restart bool  // the next instant is that of a restart
-	touched marks // by declaration: something has happened to it since it was saved
+	always  bool    // compute everything at every instant; for tests
+	plain   []int32 // as in links
+	idle    []bool  // conditions that are not worked out; nil for none
+	patient bool    // delays and minimum times are waited out
+	moved   bool    // it goes on from the memory of another program
+	restart bool    // the next instant is that of a restart
+	touched marks   // by declaration: something has happened to it since it was saved
 
 	values       []float64
 	known        []bool
@@ -110,6 +113,7 @@ func newStepper(p *Program, m Memory) *Stepper {
 		analog: make([]signal.Analog, len(p.Inputs)),
 		resets: map[int32]bool{},
 		quiets: make([]quiet, len(p.Inputs)),
+		plain:  p.links.plain,
 		values: make([]float64, len(p.values)),
 		known:  make([]bool, len(p.values)),
 		some:   make([]float64, 0, p.widest),
@@ -314,7 +318,7 @@ func (s *Stepper) Step(t int64) ([]Transition, error) {
 			*r = 0
 		}
 	}
-	s.decided, s.evaluated = s.decided[:0], s.evaluated[:0]
+	s.decided = s.decided[:0]
 	s.transitions, s.terms, s.rulesNamed = s.transitions[:0], s.terms[:0], s.rulesNamed[:0]
 	s.now = t
 	if s.restart {
