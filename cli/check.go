@@ -25,18 +25,23 @@ type findingJSON struct {
 
 func newCheck() *cobra.Command {
 	var format string
+	var noTrials bool
 	c := &cobra.Command{
-		Use:               "check JOB",
-		Short:             "Say what is wrong or doubtful in a job, where, and what to do",
-		Example:           "  rectura check examples/hatchery",
+		Use:   "check JOB",
+		Short: "Say what is wrong or doubtful in a job, where, and what to do",
+		Long: `Says what is wrong or doubtful in a job, where, and what to do. It plays the job's
+trials, too, to find what none of them brings about; whether they pass is for trial to
+say. With --no-trials it leaves them out, which takes no longer than reading the sheets.`,
+		Example:           "  rectura check examples/hatchery\n  rectura check examples/hatchery --no-trials",
 		ValidArgsFunction: completeJob(nil),
-		RunE:              func(c *cobra.Command, args []string) error { return runCheck(c, args[0], format) },
+		RunE:              func(c *cobra.Command, args []string) error { return runCheck(c, args[0], format, noTrials) },
 	}
+	c.Flags().BoolVar(&noTrials, "no-trials", false, "do not play the job's trials")
 	addFormat(c, &format)
 	return c
 }
 
-func runCheck(c *cobra.Command, folder, format string) error {
+func runCheck(c *cobra.Command, folder, format string, noTrials bool) error {
 	sources, err := readSheets(folder)
 	if err != nil {
 		return err
@@ -44,7 +49,8 @@ func runCheck(c *cobra.Command, folder, format string) error {
 	job, p, found := logic.Check(sources)
 	missing := missingRecordings(folder, job)
 	found = append(found, missing...)
-	if p != nil && len(missing) == 0 {
+	wereTried := false
+	if p != nil && len(missing) == 0 && !noTrials {
 		played, err := playTrials(c, folder, p, job.Trials)
 		if err != nil {
 			t := job.Trials[len(played)] // the one that stopped it
@@ -58,7 +64,7 @@ func runCheck(c *cobra.Command, folder, format string) error {
 				},
 			)
 		} else {
-			found = append(found, bench.Untried(job, played)...)
+			found, wereTried = append(found, bench.Untried(job, played)...), true
 		}
 	}
 	sheet.Sort(found)
@@ -83,15 +89,22 @@ func runCheck(c *cobra.Command, folder, format string) error {
 				errors++
 			}
 		}
+		trials := ""
+		if n := len(job.Trials); n > 0 && noTrials {
+			trials = "; " + count(n, "trial", "trials") + " not played"
+		} else if n > 0 && wereTried {
+			trials = "; " + count(n, "trial", "trials") + " played"
+		}
 		fmt.Fprintf(
 			c.OutOrStdout(),
-			"%s: %s, %s, %s; %s, %s\n",
+			"%s: %s, %s, %s; %s, %s%s\n",
 			job.Title,
 			count(len(job.Inputs), "input", "inputs"),
 			count(len(job.Outputs), "output", "outputs"),
 			count(len(job.Rules), "rule", "rules"),
 			count(errors, "error", "errors"),
 			count(len(found)-errors, "warning", "warnings"),
+			trials,
 		)
 	}
 	if err == nil && sheet.HasErrors(found) {

@@ -22,7 +22,7 @@ func Write(w io.Writer, r *recording.Recording) error {
 	if r.Clock.Elapsed {
 		time = pq.Decimal(9, 18, pq.Int64Type)
 	}
-	root := pq.Group{"time": pq.Encoded(time, &pq.DeltaBinaryPacked)}
+	root := pq.Group{"time": pq.Compressed(pq.Encoded(time, &pq.DeltaBinaryPacked), &pq.Zstd)}
 	rows := 0
 	if err := r.EachRow(func(int64, []recording.Reading) error { rows++; return nil }); err != nil {
 		return err
@@ -36,9 +36,8 @@ func Write(w io.Writer, r *recording.Recording) error {
 		if heading == "time" {
 			return fmt.Errorf("writing Parquet: a point is named time, as is the column of the time")
 		}
-		// Not compressed: the noise of readings gains little by it, and to read
-		// them would take half as long again.
-		node := pq.Compressed(pq.Encoded(pq.Leaf(pq.DoubleType), &pq.Plain), &pq.Uncompressed)
+		// Readings are decimals of few digits, which gain much by it.
+		node := pq.Compressed(pq.Encoded(pq.Leaf(pq.DoubleType), &pq.Plain), &pq.Zstd)
 		if c.Len() < rows {
 			node = pq.Optional(node)
 		}
