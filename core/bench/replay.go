@@ -40,9 +40,10 @@ type Result struct {
 	Changes     int                // the number of all transitions
 	Marks       []Mark             // where every MarkEvery-th of them stands, from the first on
 	Summary     []Summary
-	Warnings    []string  // what may make the answer another than is thought
-	Notes       []string  // what is only to be known
-	Settings    []float64 // setpoints and constants as played
+	Warnings    []string            // what may make the answer another than is thought
+	Notes       []string            // what is only to be known
+	derived     []*recording.Column // traces, once somebody has asked for them
+	Settings    []float64           // setpoints and constants as played
 	Scan        int64
 
 	levels []*recording.Column // of analog outputs

@@ -211,7 +211,13 @@ func (c *skipper) otherBit(b *recording.Block, from int) int {
 // hand hands over the readings up to a time, or the last of them that the input's memory is
 // made of.
 func (c *skipper) hand(t int64, s *logic.Stepper) {
-	from, to := c.place, c.after(t)
+	from, to := c.place, c.place
+	switch {
+	case c.time == t && !c.event.before(from): // as most often
+		to = c.forth(c.event)
+	default:
+		to = c.after(t)
+	}
 	if from == to {
 		return
 	}

@@ -63,27 +63,49 @@ func Trace(p *logic.Program, r *recording.Recording, input int, stop Stop) (*rec
 	return trace, nil
 }
 
-// TraceDerived is a derived value at every time at which it may have changed;
-// NaN where it is not known.
+// TraceDerived is a derived value at every time at which it has changed; NaN where it
+// is not known.
 func TraceDerived(p *logic.Program, r *recording.Recording, derived int, stop Stop) (*recording.Column, error) {
-	d := &p.Derived[derived]
-	trace := &recording.Column{Name: d.Name, Unit: d.Unit.Name()}
-	w := writer{column: trace}
-	look := func(s *logic.Stepper, t int64) {
-		v, known := s.DerivedValue(derived)
-		if !known {
-			v = math.NaN()
-		}
-		w.add(t, v)
-		if len(w.times) == recording.BlockSize {
-			w.flush(nil)
-		}
-	}
-	if _, err := replay(p, r, Options{Most: 1, Stop: stop, stepping: true}, look); err != nil {
+	all, err := traceDerived(p, r, []int{derived}, stop)
+	if err != nil {
 		return nil, err
 	}
-	w.flush(nil)
-	return trace, nil
+	return all[0], nil
+}
+
+// traceDerived traces some derived values in one replay.
+func traceDerived(p *logic.Program, r *recording.Recording, some []int, stop Stop) ([]*recording.Column, error) {
+	traces := make([]*recording.Column, len(some))
+	writers := make([]writer, len(some))
+	last := make([]float64, len(some))
+	for i, d := range some {
+		traces[i] = &recording.Column{Name: p.Derived[d].Name, Unit: p.Derived[d].Unit.Name()}
+		writers[i].column = traces[i]
+	}
+	begun := false
+	look := func(s *logic.Stepper, t int64) {
+		for i, d := range some {
+			v, known := s.DerivedValue(d)
+			if !known {
+				v = math.NaN()
+			}
+			if w := &writers[i]; !begun || !same(v, last[i]) {
+				w.add(t, v)
+				if len(w.times) == recording.BlockSize {
+					w.flush(nil)
+				}
+			}
+			last[i] = v
+		}
+		begun = true
+	}
+	if _, err := replay(p, r, Options{Most: 1, Stop: stop, Overlook: true}, look); err != nil {
+		return nil, err
+	}
+	for i := range writers {
+		writers[i].flush(nil)
+	}
+	return traces, nil
 }
 
 // Trace is Trace of the replayed recording, for as long as the replay's Stop
@@ -92,9 +114,21 @@ func (r *Result) Trace(input int) (*recording.Column, error) {
 	return Trace(r.Program, r.Recording, input, r.stop)
 }
 
-// TraceDerived is TraceDerived in the same way.
+// TraceDerived is TraceDerived in the same way. All derived values are traced at the first
+// call.
 func (r *Result) TraceDerived(derived int) (*recording.Column, error) {
-	return TraceDerived(r.Program, r.Recording, derived, r.stop)
+	if r.derived == nil {
+		every := make([]int, len(r.Program.Derived))
+		for i := range every {
+			every[i] = i
+		}
+		all, err := traceDerived(r.Program, r.Recording, every, r.stop)
+		if err != nil {
+			return nil, err
+		}
+		r.derived = all
+	}
+	return r.derived[derived], nil
 }
 
 // A writer collects the values of a trace into blocks.

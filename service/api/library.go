@@ -10,6 +10,8 @@ import (
 	"strings"
 	"time"
 
+	"golang.org/x/sync/singleflight"
+
 	"rectura/core/bench"
 	"rectura/core/logic"
 	"rectura/core/plot"
@@ -28,6 +30,7 @@ type library struct {
 	readings *cache[keptKey, *recording.Recording]
 	traces   *cache[traceKey, *recording.Column]
 	replays  *cache[replayKey, *played]
+	flights  singleflight.Group // what several ask for at once is made once
 }
 
 // A program is a compiled revision, and what was found in it.
@@ -129,16 +132,39 @@ func (j *shelf) recording(ctx context.Context, id int64) (*recording.Recording, 
 	if r, ok := j.readings.get(keptKey{j.ID, id}); ok {
 		return r, nil
 	}
-	r, err := j.Readings(ctx, id, math.MinInt64, math.MaxInt64)
-	if err != nil {
-		return nil, err
+	return together(ctx, &j.flights, fmt.Sprint("recording ", j.ID, id), func() (*recording.Recording, error) {
+		r, err := j.Readings(ctx, id, math.MinInt64, math.MaxInt64)
+		if err != nil {
+			return nil, err
+		}
+		size := int64(0)
+		for _, c := range r.Columns {
+			size += columnSize(c)
+		}
+		j.readings.add(keptKey{j.ID, id}, r, size)
+		return r, nil
+	})
+}
+
+// together makes what several ask for at the same time once, for all of them. Whoever asked first
+// makes it; if he gives up, the next one does.
+func together[T any](ctx context.Context, flights *singleflight.Group, key string, f func() (T, error)) (T, error) {
+	var none T
+	for {
+		flight := flights.DoChan(key, func() (any, error) { return f() })
+		select {
+		case <-ctx.Done():
+			return none, ctx.Err()
+		case landed := <-flight:
+			if landed.Err == nil {
+				return landed.Val.(T), nil
+			}
+			if ctx.Err() == nil && landed.Shared && errors.Is(landed.Err, context.Canceled) {
+				continue // another's client has gone, and not this one
+			}
+			return none, landed.Err
+		}
 	}
-	size := int64(0)
-	for _, c := range r.Columns {
-		size += columnSize(c)
-	}
-	j.readings.add(keptKey{j.ID, id}, r, size)
-	return r, nil
 }
 
 // columnSize is how many bytes a column takes, with times that it may share.
@@ -212,6 +238,13 @@ func (j *shelf) replay(ctx context.Context, p *program, key replayKey, o otherwi
 		return nil, err
 	}
 	options.First, options.Most = key.page*replayPage, replayPage
+	return together(ctx, &j.flights, fmt.Sprintf("replay %+v", key), func() (*played, error) {
+		return j.play(ctx, p, key, o, options)
+	})
+}
+
+// play plays a recording, and keeps what comes of it with what was traced for its chart.
+func (j *shelf) play(ctx context.Context, p *program, key replayKey, o otherwise, options bench.Options) (*played, error) {
 	return do(ctx, j.bench, func(work context.Context) (*played, error) {
 		r, err := j.part(work, key.recording, key.from, key.to)
 		if err != nil {
@@ -228,8 +261,24 @@ func (j *shelf) replay(ctx context.Context, p *program, key replayKey, o otherwi
 			return nil, refusal(err)
 		}
 		j.replays.add(key, v, v.size())
+		if key.from == "" && key.to == "" {
+			j.keepTraces(key, o, v)
+		}
 		return v, nil
 	})
+}
+
+// keepTraces hands the traces of a replay's chart on to whoever asks for series.
+func (j *shelf) keepTraces(key replayKey, o otherwise, v *played) {
+	for _, x := range v.chart.Panels {
+		trace := traceKey{job: key.job, revision: key.revision, recording: key.recording, point: x.Name}
+		if x.Output {
+			trace.played = o.key()
+		}
+		if x.Signal != nil && x.Signal.Len() > 0 {
+			j.traces.add(trace, x.Signal, columnSize(x.Signal))
+		}
+	}
 }
 
 // size is about how many bytes a replay takes beside its recording.
@@ -271,16 +320,18 @@ func (j *shelf) trace(
 	if c, ok := j.traces.get(key); ok {
 		return r, c, nil
 	}
-	c, err := do(ctx, j.bench, func(work context.Context) (*recording.Column, error) {
-		switch {
-		case input >= 0:
-			return bench.Trace(p.Program, r, input, stop(work))
-		case derived >= 0:
-			return bench.TraceDerived(p.Program, r, derived, stop(work))
-		case output >= 0 && p.Outputs[output].Analog():
-			return j.level(work, p, r, key, o)
-		}
-		return nil, fmt.Errorf("revision %d has no input and no analog output named %s: %w", revision, point, store.ErrNotFound)
+	c, err := together(ctx, &j.flights, fmt.Sprintf("trace %+v", key), func() (*recording.Column, error) {
+		return do(ctx, j.bench, func(work context.Context) (*recording.Column, error) {
+			switch {
+			case input >= 0:
+				return bench.Trace(p.Program, r, input, stop(work))
+			case derived >= 0:
+				return bench.TraceDerived(p.Program, r, derived, stop(work))
+			case output >= 0 && p.Outputs[output].Analog():
+				return j.level(work, p, r, key, o)
+			}
+			return nil, fmt.Errorf("revision %d has no input and no analog output named %s: %w", revision, point, store.ErrNotFound)
+		})
 	})
 	if err != nil {
 		return nil, nil, refusal(err)

@@ -1,0 +1,55 @@
+package api
+
+import (
+	"context"
+	"errors"
+	"sync"
+	"sync/atomic"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"golang.org/x/sync/singleflight"
+)
+
+// What many ask for at once is made once; if whoever makes it gives up, the others still
+// get it.
+func TestTogether(t *testing.T) {
+	var flights singleflight.Group
+	var made, waiting atomic.Int32
+	begun, goOn := make(chan struct{}), make(chan struct{})
+	first, giveUp := context.WithCancel(t.Context())
+	build := func() (int, error) {
+		if made.Add(1) == 1 {
+			close(begun)
+			<-first.Done()
+			return 0, first.Err()
+		}
+		<-goOn
+		return 7, nil
+	}
+	var all sync.WaitGroup
+	all.Go(func() {
+		_, err := together(first, &flights, "k", build)
+		assert.ErrorIs(t, err, context.Canceled)
+	})
+	<-begun
+	for range 5 {
+		all.Go(func() {
+			waiting.Add(1)
+			v, err := together(t.Context(), &flights, "k", build)
+			assert.NoError(t, err)
+			assert.Equal(t, 7, v)
+		})
+	}
+	assert.Eventually(t, func() bool { return waiting.Load() == 5 }, time.Minute, time.Millisecond)
+	giveUp()
+	assert.Eventually(t, func() bool { return made.Load() >= 2 }, time.Minute, time.Millisecond)
+	close(goOn)
+	all.Wait()
+	assert.LessOrEqual(t, made.Load(), int32(6))
+
+	refused := errors.New("refused")
+	_, err := together(t.Context(), &flights, "k", func() (int, error) { return 0, refused })
+	assert.ErrorIs(t, err, refused)
+}
