@@ -302,14 +302,16 @@ func (w *player) take(t int64, made []logic.Transition) {
 	if len(made) == 0 && len(w.stepper.Decided()) == 0 {
 		return
 	}
-	for _, tr := range made {
+	for i := range made {
+		tr := &made[i]
 		if tr.LevelOnly() && !w.every {
 			continue
 		}
-		w.result.spans.take(&tr)
-		if n := w.result.Changes; n >= w.first && (w.most == 0 || n < w.first+w.most) && (w.keep == nil || w.keep(&tr)) {
-			tr.Reason = tr.Reason.Clone()
-			w.result.Transitions = append(w.result.Transitions, tr)
+		w.result.spans.take(tr)
+		if n := w.result.Changes; n >= w.first && (w.most == 0 || n < w.first+w.most) && (w.keep == nil || w.keep(tr)) {
+			kept := *tr
+			kept.Reason = kept.Reason.Clone()
+			w.result.Transitions = append(w.result.Transitions, kept)
 		}
 		if w.result.Changes%MarkEvery == 0 {
 			w.result.Marks = append(w.result.Marks, Mark{t, tr.Number})
@@ -352,7 +354,8 @@ func newTotals(p *logic.Program, start int64) *totals {
 }
 
 func (x *totals) take(t int64, made []logic.Transition, s *logic.Stepper) {
-	for _, tr := range made {
+	for i := range made {
+		tr := &made[i]
 		switch tr.Kind {
 		case logic.RuleKind, logic.AlarmKind:
 			r := &x.rules[s.Program().RuleOf(tr.Ref)]

@@ -20,9 +20,9 @@ func (s *Stepper) lastNumber(r Ref) *int64 {
 // number gives the transitions of this instant their numbers, and then links
 // their reasons with those that they stand on, so that two of one instant find
 // each other.
-func (s *Stepper) number() {
-	for i := range s.kept {
-		t := &s.kept[i]
+func (s *Stepper) number(all []Transition) {
+	for i := range all {
+		t := &all[i]
 		t.Number = s.next
 		s.next++
 		if last := s.lastNumber(t.Ref); last != nil {
@@ -30,8 +30,8 @@ func (s *Stepper) number() {
 		}
 	}
 	s.callersFrom = s.callersFrom[:0]
-	for i := range s.kept {
-		s.linkReason(&s.kept[i].Reason)
+	for i := range all {
+		s.linkReason(&all[i].Reason)
 	}
 }
 

@@ -313,8 +313,8 @@ func (s *Stepper) Step(t int64) ([]Transition, error) {
 	if s.began && t < s.now {
 		return nil, fmt.Errorf("an instant at %d ns after one at %d ns; time does not go back", t, s.now)
 	}
-	for _, t := range s.transitions {
-		if r := s.reportOf(t.Ref); r != nil {
+	for i := range s.transitions {
+		if r := s.reportOf(s.transitions[i].Ref); r != nil {
 			*r = 0
 		}
 	}
@@ -444,16 +444,33 @@ const mostPasses = 9
 // settledTransitions leaves out what has come back to where it was. Inputs come
 // first, outputs last.
 func (s *Stepper) settledTransitions() []Transition {
-	s.kept = s.kept[:0]
-	for _, outputs := range [...]bool{false, true} {
-		for _, t := range s.transitions {
-			if (t.Kind == OutputKind) == outputs && s.differs(&t) {
-				s.kept = append(s.kept, t)
+	out := s.transitions
+	if !s.inOrder() {
+		s.kept = s.kept[:0]
+		for _, outputs := range [...]bool{false, true} {
+			for i := range s.transitions {
+				if t := &s.transitions[i]; (t.Kind == OutputKind) == outputs && s.differs(t) {
+					s.kept = append(s.kept, *t)
+				}
 			}
 		}
+		out = s.kept
 	}
-	s.number()
-	return s.kept
+	s.number(out)
+	return out
+}
+
+// inOrder tells whether the transitions are what is to be given out, as most often.
+func (s *Stepper) inOrder() bool {
+	outputs := false
+	for i := range s.transitions {
+		t := &s.transitions[i]
+		if outputs && t.Kind != OutputKind || !s.differs(t) {
+			return false
+		}
+		outputs = t.Kind == OutputKind
+	}
+	return true
 }
 
 // settled tells whether the settling time had ended at this instant.
