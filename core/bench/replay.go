@@ -22,6 +22,10 @@ type Options struct {
 	Overlook    bool // follows and loops at whose outputs the rules do not look are not worked out, and no summary tells of these
 	First, Most int  // keep so many transitions from the First one on, and count all; of Most 0, keep all
 
+	// Traced gives the trace of an input of this job over this recording, if somebody has kept it; nil
+	// for none.
+	Traced func(input string) *recording.Column
+
 	Stop Stop
 
 	watch    bool                           // the stepper notes when conditions are first true
@@ -43,7 +47,8 @@ type Result struct {
 	Warnings    []string            // what may make the answer another than is thought
 	Notes       []string            // what is only to be known
 	derived     []*recording.Column // traces, once somebody has asked for them
-	Settings    []float64           // setpoints and constants as played
+	traced      func(input string) *recording.Column
+	Settings    []float64 // setpoints and constants as played
 	Scan        int64
 
 	levels []*recording.Column // of analog outputs

@@ -44,6 +44,10 @@ func Trace(p *logic.Program, r *recording.Recording, input int, stop Stop) (*rec
 		if err := stop.now(); err != nil {
 			return nil, err
 		}
+		if e.timeless() {
+			trace.Blocks = append(trace.Blocks, e.readAll(block, &b))
+			continue
+		}
 		for i, t := range block.Times {
 			for due := e.due(); due < t; due = e.due() {
 				w.add(due, e.tick(due))
@@ -111,6 +115,11 @@ func traceDerived(p *logic.Program, r *recording.Recording, some []int, stop Sto
 // Trace is Trace of the replayed recording, for as long as the replay's Stop
 // allows.
 func (r *Result) Trace(input int) (*recording.Column, error) {
+	if r.traced != nil {
+		if c := r.traced(r.Program.Inputs[input].Name); c != nil {
+			return c, nil
+		}
+	}
 	return Trace(r.Program, r.Recording, input, r.stop)
 }
 
@@ -162,6 +171,28 @@ type eye struct {
 	junction *recording.Column // the trace of the cold junction
 	from     unit.Unit         // of that
 	now      int64
+}
+
+// timeless tells whether nothing happens between the readings, because of the time.
+func (e *eye) timeless() bool {
+	if e.in.Chain != nil {
+		return !e.in.Chain.Timed() && e.in.Junction() < 0
+	}
+	return e.contact.Debounce == 0
+}
+
+// readAll reads a whole block, if nothing happens between its readings. One of contacts as they are
+// is what is seen of it.
+func (e *eye) readAll(block *recording.Block, b *binding) *recording.Block {
+	if e.in.Chain == nil && block.Values == nil && !e.contact.Inverted {
+		e.contact.Read(block.Times[block.Len()-1], block.At(block.Len()-1))
+		return block
+	}
+	values := make([]float64, block.Len())
+	for i, t := range block.Times {
+		values[i] = e.read(t, b.value(block.At(i)), b.at)
+	}
+	return recording.NewBlock(block.Times, values)
 }
 
 func (e *eye) due() int64 {

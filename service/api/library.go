@@ -251,6 +251,12 @@ func (j *shelf) play(ctx context.Context, p *program, key replayKey, o otherwise
 			return nil, err
 		}
 		options.Stop = stop(work)
+		if key.from == "" && key.to == "" {
+			options.Traced = func(input string) *recording.Column {
+				c, _ := j.traces.get(traceKey{job: key.job, revision: key.revision, recording: key.recording, point: input})
+				return c
+			}
+		}
 		began := time.Now()
 		v := &played{}
 		if v.Result, err = bench.Replay(p.Program, r, options); err != nil {
