@@ -211,13 +211,8 @@ func (c *skipper) otherBit(b *recording.Block, from int) int {
 // hand hands over the readings up to a time, or the last of them that the input's memory is
 // made of.
 func (c *skipper) hand(t int64, s *logic.Stepper) {
-	from, to := c.place, c.place
-	switch {
-	case c.time == t && !c.event.before(from): // as most often
-		to = c.forth(c.event)
-	default:
-		to = c.after(t)
-	}
+	from := c.place
+	to := c.until(t)
 	if from == to {
 		return
 	}
@@ -229,6 +224,15 @@ func (c *skipper) hand(t int64, s *logic.Stepper) {
 		b := c.blocks[p.block]
 		s.Read(b.Times[p.at], c.input, c.value(b.At(p.at)), c.at)
 	}
+}
+
+// until is the place of the first reading after a time, which is most often that of the one
+// that must be handed over.
+func (c *skipper) until(t int64) place {
+	if c.time == t && !c.event.before(c.place) {
+		return c.forth(c.event)
+	}
+	return c.after(t)
 }
 
 // after is the place of the first reading after a time, from where the cursor stands.

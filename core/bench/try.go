@@ -48,7 +48,11 @@ func ParseGiven(p *logic.Program, s string) (Given, error) {
 			g.value, err = p.SettingOf(i, q)
 		}
 	} else {
-		return g, fmt.Errorf("no input, setpoint or constant is named %s%s", g.Name, p.Job.DidYouMean(g.Name, "input", "setpoint", "constant"))
+		return g, fmt.Errorf(
+			"no input, setpoint or constant is named %s%s",
+			g.Name,
+			p.Job.DidYouMean(g.Name, "input", "setpoint", "constant"),
+		)
 	}
 	if err != nil {
 		return g, fmt.Errorf("%s: %w", g.Name, err)
