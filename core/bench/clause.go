@@ -178,6 +178,8 @@ func adjusted(p *logic.Program, set map[string]unit.Quantity) (*logic.Program, m
 		of, word, _ := strings.Cut(name, ".")
 		d := job.Lookup(of)
 		switch {
+		case of == "":
+			return nil, nil, fmt.Errorf("%q names no rule; write it as low_inflow.%s", name, word)
 		case d == nil:
 			return nil, nil, fmt.Errorf("no rule, alarm or bands are named %s%s", of, p.Job.DidYouMean(of, "rule", "alarm", "bands"))
 		case !slices.Contains(clauseWords, word):

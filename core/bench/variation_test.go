@@ -55,6 +55,7 @@ func TestClauseNumbers(t *testing.T) {
 	r := record(t, "time,x\n0,6\n9,6\n")
 	for text, want := range map[string]string{
 		"o.for=3 s":            "o is no rule, alarm or bands",
+		".for=3 s":             `".for" names no rule; write it as low_inflow.for`,
 		"q.for=3 s":            "no rule, alarm or bands are named q",
 		"r.minimum=3 s":        `r.minimum: of a rule, for, hysteresis or deadband can be set, and not "minimum"`,
 		"b.deadband=1 mbar":    "b has no `deadband`",
