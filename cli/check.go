@@ -121,10 +121,8 @@ func missingRecordings(folder string, job *sheet.Job) []sheet.Finding {
 		if t.Play == nil {
 			continue
 		}
-		if _, err := os.Stat(
-			filepath.Join(folder, filepath.FromSlash(t.Play.Text)),
-		); !filepath.IsLocal(filepath.FromSlash(t.Play.Text)) ||
-			err != nil {
+		path := filepath.FromSlash(t.Play.Text)
+		if _, err := os.Stat(filepath.Join(folder, path)); err != nil || !filepath.IsLocal(path) {
 			found = append(found, sheet.Finding{
 				Place:    t.Play.At,
 				Severity: sheet.Error,

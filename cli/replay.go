@@ -274,13 +274,11 @@ func drawPlot(file string, r *bench.Result, shown string) (err error) {
 func replayView(r *bench.Result, shown string) replayJSON {
 	rec := r.Recording
 	v := replayJSON{
-		Job:       r.Program.Job.Title,
-		Recording: shown,
-		Start:     timeJSON{rec.Clock, rec.Start},
-		End:       timeJSON{rec.Clock, rec.End},
-		Seconds: seconds(
-			rec.End - rec.Start,
-		),
+		Job:         r.Program.Job.Title,
+		Recording:   shown,
+		Start:       timeJSON{rec.Clock, rec.Start},
+		End:         timeJSON{rec.Clock, rec.End},
+		Seconds:     seconds(rec.End - rec.Start),
 		Samples:     rec.Samples(),
 		Transitions: []transitionJSON{},
 		Summary:     []any{},
@@ -409,7 +407,7 @@ func printCompared(w io.Writer, r *bench.Result) error {
 				return "bad"
 			case math.IsNaN(v):
 				return "not read"
-			case c.Unit == unit.Unit{}:
+			case c.Contact:
 				return map[bool]string{true: "on", false: "off"}[v != 0]
 			}
 			return strings.TrimSpace(unit.Short(v) + " " + c.Unit.Name())

@@ -336,6 +336,11 @@ func TestOtherValues(t *testing.T) {
 	run(t, ctx, chromedp.Click(`//button[text()="Play with these"]`), chromedp.WaitNotPresent(change), chromedp.WaitVisible(`//*[text()="other values than written"]`),
 		chromedp.WaitVisible(`//*[@role="option"][contains(., "low_inflow")][contains(., "for 2 min")]`))
 
+	// Several values give a row each.
+	run(t, ctx, chromedp.Click(`//button[text()="Other values…"]`), chromedp.WaitVisible(chromedp.CSS(`input[name=oxygen_low]`)),
+		chromedp.SetValue(chromedp.CSS(`input[name=oxygen_low]`), "5,6 mg/L"), chromedp.Click(`//button[text()="Play with these"]`),
+		chromedp.WaitVisible(`//*[@data-testid="variations"]//tr[td[1]="6 mg/L"]/td[contains(., "1 × ")]`), chromedp.WaitVisible(`//*[@data-testid="variations"]//th[text()="blower"]`))
+
 	// A value outside the setpoint's limits is refused in a sentence.
 	run(t, ctx, chromedp.Click(`//button[text()="Other values…"]`), chromedp.WaitVisible(chromedp.CSS(`input[name=oxygen_low]`)),
 		chromedp.SetValue(chromedp.CSS(`input[name=oxygen_low]`), "12 mg/L"), chromedp.Click(`//button[text()="Play with these"]`),

@@ -44,7 +44,7 @@ rule standby
 		"cli-scale.png":  {"scale examples/hatchery oxygen 12mA 2048counts 10mg/L 2.9mA 22mA", "check examples/hatchery", "recordings --help"},
 		"cli-show.png":   {"show examples/hatchery oxygen filter_dp hatch_open oxygen_low oxygen_band blower beacon standby_blower emergency_oxygen drum_backwash"},
 		"cli-replay.png": {"replay examples/hatchery night --set oxygen_low=5,5.5,6mg/L", "replay examples/hatchery night --from 02:10 --to 02:50"},
-		"cli-why.png":    {"why examples/hatchery night blower --at 02:33:00", "try examples/hatchery oxygen=5.9,6.0,6.1 mains=on", "trip examples/hatchery emergency_oxygen", "trip examples/hatchery oxygen_lamps"},
+		"cli-why.png":    {"why examples/hatchery night blower --at 02:33:00", "try examples/hatchery oxygen=5.9,6.0,6.1 mains=on", "trip examples/hatchery oxygen_lamps"},
 		"cli-check.png":  {"check " + wrong, "trial examples/hatchery hopper_chatter broken_loop", "new --list"},
 		"cli-teach.png":  {"teach examples/hatchery inflow --recording night --normal 22:10..02:10 --trouble 02:20..02:50", "calibrate examples/hatchery oxygen 0.12mg/L=0mg/L 9.40mg/L=9.10mg/L --dry-run", "scale examples/hatchery temperature --from 0degC --to 20degC --step 5degC"},
 	} {

@@ -5,6 +5,7 @@ package bench
 import (
 	"fmt"
 	"math"
+	"slices"
 	"strings"
 
 	"rectura/core/logic"
@@ -57,6 +58,10 @@ func bind(p *logic.Program, r *recording.Recording) (bound []binding, warnings, 
 		if doubt := otherUnit(in, c); doubt != "" {
 			warnings = append(warnings, doubt)
 		}
+	}
+	used := func(in logic.Input) bool { return in.Used() }
+	if slices.ContainsFunc(p.Inputs, used) && !slices.ContainsFunc(bound, func(b binding) bool { return used(p.Inputs[b.input]) }) {
+		warnings = append(warnings, "nothing is compared: the recording has no column of an input that rules read")
 	}
 	for _, c := range r.Columns {
 		switch {

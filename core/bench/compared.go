@@ -17,6 +17,8 @@ type Compared struct {
 	Unit   unit.Unit // none of a contact
 	Points []logic.RulePoint
 	Bad    bool // it was bad at some time
+
+	Contact bool
 }
 
 // Compared lists the inputs that rules read, and the derived values that have points: what a
@@ -33,7 +35,7 @@ func (r *Result) Compared() ([]Compared, error) {
 		if err != nil {
 			return nil, err
 		}
-		c := Compared{Name: in.Name, Points: points[in.Name]}
+		c := Compared{Name: in.Name, Points: points[in.Name], Contact: in.Chain == nil}
 		if in.Chain != nil {
 			c.Unit = in.Chain.Units[len(in.Chain.Units)-1]
 		}

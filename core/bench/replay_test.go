@@ -127,7 +127,8 @@ func TestReplayRefuses(t *testing.T) {
 	r, err := bench.Replay(compileJob(t, job), record(t, "time,o,z\n0,1,0\n"), bench.Options{})
 	require.NoError(t, err)
 	assert.Equal(t, []string{"the recording has no column x, which rules need; it is never read (--map COLUMN=x names one)",
-		"the recording has no column k, which rules need; it is never read (--map COLUMN=k names one)"}, r.Warnings)
+		"the recording has no column k, which rules need; it is never read (--map COLUMN=k names one)",
+		"nothing is compared: the recording has no column of an input that rules read"}, r.Warnings)
 	assert.Equal(t, []string{"column z is no point of this job", "column o is an output: the plant did what the rules say"}, r.Notes)
 }
 

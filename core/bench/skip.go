@@ -5,6 +5,7 @@ import (
 	"math/bits"
 	"slices"
 
+	"rectura/core/due"
 	"rectura/core/logic"
 	"rectura/core/recording"
 )
@@ -18,9 +19,9 @@ import (
 type skipping struct {
 	stepper *logic.Stepper
 	cursors []skipper
-	of      []int32 // by input: its cursor, or -1
-	soonest heap    // the cursors by the times of what they must hand over next
-	moved   []int32 // the cursors that are to be asked anew
+	of      []int32   // by input: its cursor, or -1
+	soonest due.Queue // the cursors by the times of what they must hand over next
+	moved   []int32   // the cursors that are to be asked anew
 	begun   bool
 	start   int64
 }
@@ -62,7 +63,7 @@ func skip(s *logic.Stepper, bound []binding, start int64) *skipping {
 		f.of[b.input] = int32(len(f.cursors))
 		f.cursors = append(f.cursors, skipper{binding: b, last: last, blocks: b.column.Blocks, time: never})
 	}
-	f.soonest = newHeap(len(f.cursors))
+	f.soonest = due.New(len(f.cursors))
 	s.Skip(f.behind, func(input int) {
 		if k := f.of[input]; k >= 0 {
 			f.move(k)
@@ -81,13 +82,13 @@ func (f *skipping) Next() int64 {
 		f.cursors[k].moved = false
 	}
 	f.moved = f.moved[:0]
-	return f.soonest.time()
+	return f.soonest.Earliest()
 }
 
 func (f *skipping) find(k int32) {
 	c := &f.cursors[k]
 	c.find(f.stepper)
-	f.soonest.set(k, c.time)
+	f.soonest.Set(k, c.time)
 }
 
 // Hand hands over the readings that must be, up to a time.
@@ -100,10 +101,10 @@ func (f *skipping) Hand(t int64, s *logic.Stepper) {
 		}
 		return
 	}
-	for f.soonest.time() <= t {
-		k := f.soonest.first()
+	for f.soonest.Earliest() <= t {
+		k := f.soonest.First()
 		f.cursors[k].hand(t, s)
-		f.soonest.set(k, never)
+		f.soonest.Set(k, never)
 		f.move(k)
 	}
 }

@@ -105,7 +105,7 @@ func (s *Stepper) announce() {
 		if !shelved {
 			until = never
 		}
-		s.timers.set(s.p.Alarms[i].node, until)
+		s.timers.Set(s.p.Alarms[i].node, until)
 		if now != before {
 			s.tell(i, before, now)
 		}

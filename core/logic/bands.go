@@ -114,7 +114,7 @@ func (s *Stepper) stepBands(i int32, index int32) truth {
 		}
 	}
 	m.undecided = undecided
-	s.timers.set(i, due)
+	s.timers.Set(i, due)
 	if now := s.bandShown(index); now != shownBefore {
 		for k := range b.Bands {
 			s.newConds.add(b.Bands[k].node)

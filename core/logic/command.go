@@ -435,7 +435,7 @@ func (s *Stepper) begin() {
 		default:
 			s.inputs[e.of.Index].pinEnds = end
 			timer := s.inputTimer(e.of.Index)
-			s.timers.set(timer, min(end, s.timers.due[timer]))
+			s.timers.Set(timer, min(end, s.timers.At(timer)))
 		}
 	}
 	s.endings = s.endings[:0]

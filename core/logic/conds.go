@@ -43,7 +43,7 @@ func (s *Stepper) cond(i int32) truth {
 	case condGood:
 		f := s.faultOf(n.a)
 		if f == signal.NotRead && n.n == 1 {
-			s.timers.set(i, s.whileSettling(never, s.inputs[n.a].settles))
+			s.timers.Set(i, s.whileSettling(never, s.inputs[n.a].settles))
 			return truthOf(!s.settledAt(s.inputs[n.a].settles))
 		}
 		return truthOf(f == signal.None)
@@ -217,7 +217,7 @@ func (s *Stepper) stepFor(i int32, n *condNode) truth {
 			s.conds[i].waiting, s.conds[i].lapsed = false, false
 		}
 	}
-	s.timers.set(i, due)
+	s.timers.Set(i, due)
 	return v
 }
 

@@ -237,7 +237,6 @@ func (m marks) addAll(items []int32) {
 	}
 }
 
-// fill puts the first n numbers in.
 // count is how many are marked.
 func (m marks) count() (n int) {
 	for _, word := range m {
@@ -246,6 +245,7 @@ func (m marks) count() (n int) {
 	return n
 }
 
+// fill puts the first n numbers in.
 func (m marks) fill(n int) {
 	for i := range n {
 		m.add(int32(i))

@@ -139,7 +139,7 @@ func (s *Stepper) stepLoop(i, index int32) truth {
 	if v != isTrue {
 		m.interrupted = v == isUnknown && (m.running || m.interrupted)
 		m.running = false
-		s.timers.set(i, never)
+		s.timers.Set(i, never)
 		return v
 	}
 	before := m.out
@@ -154,7 +154,7 @@ func (s *Stepper) stepLoop(i, index int32) truth {
 	if m.out != before {
 		s.newOutputs.add(int32(l.Output))
 	}
-	s.timers.set(i, after(m.at, s.duration(int64(l.every))))
+	s.timers.Set(i, after(m.at, s.duration(int64(l.every))))
 	return v
 }
 

@@ -4,6 +4,7 @@ import (
 	"math"
 
 	"rectura/core/alarm"
+	"rectura/core/due"
 	"rectura/core/signal"
 )
 
@@ -29,7 +30,7 @@ type Memory struct {
 	follows  []float64 // the value of each
 	loops    []loopMemory
 	outputs  []outputMemory
-	timers   timers
+	timers   due.Queue
 }
 
 // An inputMemory is that of an input: its chain's or its contact's, and what a
@@ -70,7 +71,7 @@ func newMemory(p *Program) Memory {
 		follows:  make([]float64, len(p.Follows)),
 		loops:    make([]loopMemory, len(p.Loops)),
 		outputs:  make([]outputMemory, len(p.Outputs)),
-		timers:   newTimers(len(p.conds) + 1 + len(p.Inputs) + len(p.Outputs)),
+		timers:   due.New(len(p.conds) + 1 + len(p.Inputs) + len(p.Outputs)),
 	}
 	for i, c := range p.Settings {
 		m.settings[i] = c.Value.Value

@@ -86,7 +86,7 @@ func (s *Stepper) stepMessage(i int32, index int32) {
 			own.since += (s.now - own.since) / d * d
 		}
 		reason.HeldFor = d
-		s.timers.set(i, after(own.since, d))
+		s.timers.Set(i, after(own.since, d))
 	case !own.waiting:
 		send, own.waiting = true, true
 	}

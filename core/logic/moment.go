@@ -98,7 +98,7 @@ func (s *Stepper) stays(i int32, n *condNode) {
 	m := &s.conds[i]
 	if !s.known[n.a] || !s.known[n.b] {
 		m.since = never // the time it stays begins anew
-		s.timers.set(i, never)
+		s.timers.Set(i, never)
 		return
 	}
 	crossed := s.crossed(i, n)
@@ -118,10 +118,10 @@ func (s *Stepper) stays(i int32, n *condNode) {
 		m.since = s.now
 	}
 	if end := after(m.since, s.duration(int64(n.n))); s.now < end {
-		s.timers.set(i, end)
+		s.timers.Set(i, end)
 	} else {
 		m.lapsed = false
-		s.timers.set(i, never)
+		s.timers.Set(i, never)
 	}
 }
 
@@ -148,7 +148,7 @@ func (s *Stepper) slope(i int32, n *condNode) truth {
 	f, h := &s.p.slopes[n.n], &s.pasts[n.n]
 	if !s.known[n.a] {
 		h.entries = h.entries[:0]
-		s.timers.set(i, never)
+		s.timers.Set(i, never)
 		return isUnknown
 	}
 	x := s.values[n.a]
@@ -170,7 +170,7 @@ func (s *Stepper) slope(i int32, n *condNode) truth {
 	case len(h.entries) > 1:
 		due = after(h.entries[1].at, over)
 	}
-	s.timers.set(i, due)
+	s.timers.Set(i, due)
 	switch {
 	case s.patient: // it has stood still
 		h.entries[0].value = x
@@ -200,7 +200,7 @@ func (s *Stepper) daytime(i int32, n *condNode) truth {
 	if _, end := now.ZoneBounds(); !end.IsZero() {
 		due = min(due, end.UnixNano()) // the clocks change
 	}
-	s.timers.set(i, due)
+	s.timers.Set(i, due)
 	if d.from < d.to {
 		return truthOf(wall >= d.from && wall < d.to)
 	}

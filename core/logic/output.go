@@ -138,7 +138,7 @@ func (s *Stepper) stand(i int32) Stand {
 // stepOutput gives an output what is decided.
 func (s *Stepper) stepOutput(i int32) {
 	o, m := &s.p.Outputs[i], &s.outputs[i]
-	was, due := *m, s.timers.due[s.outputTimer(i)]
+	was, due := *m, s.timers.At(s.outputTimer(i))
 	defer s.touchOutput(i, &was, due)
 	if m.ends <= s.now {
 		m.mode, m.ends = Auto, never
@@ -163,7 +163,7 @@ func (s *Stepper) stepOutput(i int32) {
 		}
 	}
 	m.state, m.level = d.state, d.level
-	s.timers.set(s.outputTimer(i), s.whileSettling(min(d.until, m.ends), m.settles))
+	s.timers.Set(s.outputTimer(i), s.whileSettling(min(d.until, m.ends), m.settles))
 	if !changed {
 		return
 	}
@@ -184,7 +184,7 @@ func (s *Stepper) stepOutput(i int32) {
 
 // touchOutput notes that something has happened to an output, if it has.
 func (s *Stepper) touchOutput(i int32, was *outputMemory, due int64) {
-	if s.outputs[i] != *was || s.timers.due[s.outputTimer(i)] != due {
+	if s.outputs[i] != *was || s.timers.At(s.outputTimer(i)) != due {
 		s.touched.add(s.p.number(Ref{OutputKind, i}))
 	}
 }

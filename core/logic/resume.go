@@ -359,7 +359,7 @@ func (s *Stepper) Restart() {
 			m.contact.Forget()
 		}
 		m.quality, m.read = Bad, false
-		s.timers.set(s.inputTimer(int32(i)), m.pinEnds)
+		s.timers.Set(s.inputTimer(int32(i)), m.pinEnds)
 		s.touched.add(s.p.number(Ref{InputKind, int32(i)}))
 	}
 	for i := range s.p.Messages {
@@ -373,5 +373,5 @@ func (s *Stepper) Restart() {
 // begun makes this instant that of the restart.
 func (s *Stepper) begun() {
 	s.restart = false
-	s.timers.set(int32(len(s.p.conds)), after(s.now, s.duration(s.p.settle)))
+	s.timers.Set(int32(len(s.p.conds)), after(s.now, s.duration(s.p.settle)))
 }

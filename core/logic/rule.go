@@ -245,7 +245,7 @@ func (s *Stepper) stepRule(i int32, rule int32) truth {
 			v.until = min(v.until, end)
 		}
 	}
-	s.timers.set(i, s.whileSettling(v.until, m.settles))
+	s.timers.Set(i, s.whileSettling(v.until, m.settles))
 	state, value := Off, isFalse
 	switch {
 	case v.undecided:

@@ -61,7 +61,7 @@ func (s *Stepper) Shift(by int64) {
 	}
 	for i := range s.p.conds {
 		if s.p.conds[i].op == condDaytime {
-			s.timers.set(int32(i), s.now)
+			s.timers.Set(int32(i), s.now)
 		}
 	}
 	s.markAll()
@@ -88,9 +88,9 @@ func (s *Stepper) runFields(f *memo.Fields) {
 
 // due is the field of a timer.
 func (s *Stepper) due(f *memo.Fields, number int, timer int32) {
-	due := s.timers.due[timer]
+	due := s.timers.At(timer)
 	f.Usually(number, memo.Never, &due)
-	s.timers.set(timer, due)
+	s.timers.Set(timer, due)
 }
 
 // fields lists what is remembered of a declaration.
@@ -266,7 +266,7 @@ func (s *Stepper) clauseFields(f *memo.Fields, of int32) {
 }
 
 func (s *Stepper) condRow(i int32) condRow {
-	row := condRow{condMemory: s.conds[i], truth: s.truths[i], due: s.timers.due[i]}
+	row := condRow{condMemory: s.conds[i], truth: s.truths[i], due: s.timers.At(i)}
 	if slope := s.slopeOf(i); slope >= 0 {
 		row.past = s.pasts[slope]
 	}
@@ -275,7 +275,7 @@ func (s *Stepper) condRow(i int32) condRow {
 
 func (s *Stepper) setCondRow(i int32, row *condRow) {
 	s.conds[i], s.truths[i] = row.condMemory, row.truth
-	s.timers.set(i, row.due)
+	s.timers.Set(i, row.due)
 	if slope := s.slopeOf(i); slope >= 0 {
 		s.pasts[slope] = row.past
 	}

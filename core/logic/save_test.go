@@ -117,8 +117,8 @@ func (l life) live(p *Program, all []event) []string {
 			out = append(out, fmt.Sprintf("%s alarm %s: %s→%s", clock(at), p.Alarms[c.Alarm].Name, c.From.String(), c.To.String()))
 		}
 		if instants++; instants > mostInstants {
-			due := s.timers.heap[0]
-			panic(fmt.Sprintf("the time does not go on at %d: timer %d of %d conditions and %d inputs is due at %d", s.now, due, len(p.conds), len(p.Inputs), s.timers.due[due]))
+			due := s.timers.First()
+			panic(fmt.Sprintf("the time does not go on at %d: timer %d of %d conditions and %d inputs is due at %d", s.now, due, len(p.conds), len(p.Inputs), s.timers.At(due)))
 		}
 		now := cut(instants)
 		if each || now {

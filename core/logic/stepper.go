@@ -187,7 +187,7 @@ func (s *Stepper) retime(i int32) {
 	if !s.began {
 		due = math.MinInt64
 	}
-	s.timers.set(s.inputTimer(i), due)
+	s.timers.Set(s.inputTimer(i), due)
 }
 
 func (s *Stepper) markAll() {
@@ -243,7 +243,7 @@ func (s *Stepper) setInputTimer(i int32) {
 	} else {
 		due = s.inputs[i].contact.Due()
 	}
-	s.timers.set(s.inputTimer(i), min(due, s.inputs[i].pinEnds))
+	s.timers.Set(s.inputTimer(i), min(due, s.inputs[i].pinEnds))
 }
 
 // inputTimer is the number of an input's timer: behind those of the conditions
@@ -298,7 +298,7 @@ func (s *Stepper) Next() int64 {
 	if !s.began {
 		return never
 	}
-	return s.timers.earliest()
+	return s.timers.Earliest()
 }
 
 // Step evaluates the instant t, with the readings handed over since the last
@@ -329,16 +329,16 @@ func (s *Stepper) Step(t int64) ([]Transition, error) {
 	switch {
 	case !s.began:
 		s.began = true
-		s.timers.set(settled, after(t, s.duration(s.p.settle)))
+		s.timers.Set(settled, after(t, s.duration(s.p.settle)))
 		s.markAll()
 	case s.always:
 		s.markAll()
-	case !s.dirty && t < s.timers.earliest():
+	case !s.dirty && t < s.timers.Earliest():
 		return nil, nil
 	}
-	for s.timers.earliest() <= t {
-		due := s.timers.heap[0]
-		s.timers.set(due, never)
+	for s.timers.Earliest() <= t {
+		due := s.timers.First()
+		s.timers.Set(due, never)
 		switch {
 		case due > settled+int32(len(s.p.Inputs)):
 			s.newOutputs.add(due - settled - 1 - int32(len(s.p.Inputs)))
@@ -474,7 +474,7 @@ func (s *Stepper) inOrder() bool {
 }
 
 // settled tells whether the settling time had ended at this instant.
-func (s *Stepper) settled() bool { return s.timers.due[len(s.p.conds)] == never || s.patient }
+func (s *Stepper) settled() bool { return s.timers.At(int32(len(s.p.conds))) == never || s.patient }
 
 // settledAt tells it of something that also settles alone, until a time.
 func (s *Stepper) settledAt(alone int64) bool { return s.settled() && s.now >= alone }

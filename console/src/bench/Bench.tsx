@@ -15,6 +15,7 @@ import { Explanation } from "./Explanation";
 import { asWritten, isOther, Otherwise, type Other } from "./Otherwise";
 import { pageSize, useChanges } from "./useChanges";
 import { usePlace } from "./usePlace";
+import { combinations, mostCombinations, Variations } from "./Variations";
 import { Why } from "./Why";
 
 /** Bench: a recording played through a revision. */
@@ -74,7 +75,9 @@ function Played({ revision, recording, picks }: { revision: number; recording: n
   const [other, setOther] = useState<Other>(asWritten);
   const [round, setRound] = useState(0);
   const detail = useQuery({ queryKey: ["revision", revision], queryFn: () => job.getRevision(revision), staleTime: Infinity });
-  const request: ReplayRequest = useMemo(() => ({ revision, recording, set: other.set, scan: other.scan || undefined, first: 0, most: pageSize }), [revision, recording, other]);
+  const all = useMemo(() => combinations(other.set), [other]);
+  const shown: Other = useMemo(() => ({ ...other, set: all[0] ?? {} }), [other, all]);
+  const request: ReplayRequest = useMemo(() => ({ revision, recording, set: shown.set, scan: shown.scan || undefined, first: 0, most: pageSize }), [revision, recording, shown]);
   const [name] = useState(() => crypto.randomUUID());
   const played = useQuery({
     queryKey: ["replay", request, round],
@@ -97,7 +100,12 @@ function Played({ revision, recording, picks }: { revision: number; recording: n
       </div>
       {played.error && <Trouble error={played.error} />}
       {detail.error && <Trouble error={detail.error} />}
-      {played.data && !played.error && <Result replay={played.data.replay} request={played.data.request} recording={recording} other={other} />}
+      {all.length > mostCombinations ? (
+        <Trouble error={new Error(`These are ${all.length} combinations of values; at most ${mostCombinations} are played at once.`)} />
+      ) : (
+        all.length > 1 && <Variations key={JSON.stringify(other)} revision={revision} recording={recording} all={all} scan={other.scan} />
+      )}
+      {played.data && !played.error && <Result replay={played.data.replay} request={played.data.request} recording={recording} other={shown} />}
     </div>
   );
 }

@@ -34,7 +34,7 @@ export function Otherwise({ revision, other, onPlay }: { revision: RevisionDetai
       <Popover.Portal>
         <Popover.Content align="end" sideOffset={4} className="card z-20 w-80 p-3 shadow-lg" aria-label="Play with other values">
           <form onSubmit={play} className="flex flex-col gap-2">
-            <p className="text-xs text-ink-3">Plays with these in place of the written values. Nothing is kept.</p>
+            <p className="text-xs text-ink-3">Plays with these in place of the written values. Several, such as 5,5.5,6 mg/L, give a row each. Nothing is kept.</p>
             <div className="flex max-h-80 flex-col gap-1.5 overflow-auto pr-1">
               {revision.setpoints.map((s) => (
                 <label key={s.name} className="flex items-center gap-2">
