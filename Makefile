@@ -13,7 +13,7 @@ help: ## list the targets
 	@grep -hE '^[a-z-]+:.*## ' $(MAKEFILE_LIST) | sort | sed -E 's/^([a-z-]+):.*## (.*)/  make \1\t\2/' | expand -t 22
 
 build: console/dist/app/index.html ## build the console and the program into bin/rectura
-	CGO_ENABLED=0 go build -trimpath -o bin/rectura ./cmd/rectura
+	CGO_ENABLED=0 go build -trimpath -ldflags '-s -w' -o bin/rectura ./cmd/rectura
 
 demo: build ## build everything and run the service with the demo job
 	./bin/rectura demo

@@ -47,7 +47,7 @@ func start(t *testing.T, data string) (url string, api *client.ClientWithRespons
 	t.Helper()
 	log = &buffer{}
 	s, err := service.Start(t.Context(), service.Config{Data: data, Listen: "127.0.0.1:0", UploadLimit: 2 << 20, Memory: testMemory, Version: "test",
-		Console: fstest.MapFS{"index.html": {Data: []byte("<title>console</title>")}, "assets/a.js": {Data: []byte("1")}}, Log: slog.New(slog.NewTextHandler(log, nil))})
+		Console: fstest.MapFS{"index.html": {Data: []byte("<title>console</title>")}, "assets/a.js": {Data: []byte("1")}, "assets/a.js.gz": {Data: []byte("packed")}}, Log: slog.New(slog.NewTextHandler(log, nil))})
 	require.NoError(t, err)
 	ctx, cancel := context.WithCancel(context.Background())
 	done := make(chan error, 1)
@@ -305,7 +305,7 @@ func TestForeignPages(t *testing.T) {
 
 func TestPagesAndHeaders(t *testing.T) {
 	url, _, _, _ := start(t, t.TempDir())
-	for path, want := range map[string]string{"/": "<title>console</title>", "/bench": "<title>console</title>", "/assets/a.js": "1", "/api/nothing": "There is no /api/nothing here."} {
+	for path, want := range map[string]string{"/": "<title>console</title>", "/bench": "<title>console</title>", "/api/nothing": "There is no /api/nothing here."} {
 		r, err := http.Get(url + path)
 		require.NoError(t, err)
 		body, err := io.ReadAll(r.Body)
@@ -313,6 +313,20 @@ func TestPagesAndHeaders(t *testing.T) {
 		require.NoError(t, r.Body.Close())
 		assert.Contains(t, string(body), want)
 		assert.Contains(t, r.Header.Get("Content-Security-Policy"), "default-src 'self'")
+	}
+	for takes, want := range map[string]string{"br, gzip;q=0.5": "packed", "gzip;q=0": "1", "": "1", "gzippy": "1"} {
+		q, err := http.NewRequest(http.MethodGet, url+"/assets/a.js", nil)
+		require.NoError(t, err)
+		q.Header.Set("Accept-Encoding", takes)
+		r, err := http.DefaultTransport.RoundTrip(q)
+		require.NoError(t, err)
+		body, err := io.ReadAll(r.Body)
+		require.NoError(t, err)
+		require.NoError(t, r.Body.Close())
+		assert.Equal(t, want, string(body), takes)
+		assert.Equal(t, want == "packed", r.Header.Get("Content-Encoding") == "gzip", takes)
+		assert.Equal(t, "text/javascript; charset=utf-8", r.Header.Get("Content-Type"))
+		assert.Equal(t, "Accept-Encoding", r.Header.Get("Vary"))
 	}
 }
 

@@ -7,7 +7,6 @@ import (
 	"io/fs"
 	"log/slog"
 	"net/http"
-	"path"
 	"runtime"
 	"strings"
 	"time"
@@ -91,7 +90,7 @@ func New(c Config) (http.Handler, error) {
 		limitBodies(c.UploadLimit),
 		named,
 		v.middleware,
-		middleware.Gzip(),
+		middleware.GzipWithConfig(middleware.GzipConfig{Skipper: func(c echo.Context) bool { return !isAPI(c.Request()) }}),
 	)
 	RegisterHandlersWithBaseURL(e, NewStrictHandler(s, nil), "/api")
 	e.Any("/api/*", func(c echo.Context) error {
@@ -153,30 +152,6 @@ func (s *Server) logRequests(next echo.HandlerFunc) echo.HandlerFunc {
 		}
 		return nil
 	}
-}
-
-// serveConsole serves the console's files, and its start page for every path
-// that is a page of it.
-func serveConsole(e *echo.Echo, files fs.FS) {
-	handler := http.FileServerFS(files)
-	e.GET("/*", func(c echo.Context) error {
-		r := c.Request()
-		name := strings.Trim(r.URL.Path, "/")
-		info, err := fs.Stat(files, name)
-		switch asset := strings.HasPrefix(name+"/", "assets/"); {
-		case err == nil && info.Mode().IsRegular():
-			if asset { // their names change with their contents
-				c.Response().Header().Set(echo.HeaderCacheControl, "public, max-age=31536000, immutable")
-			}
-		case asset || path.Ext(name) != "":
-			return refuse(http.StatusNotFound, "There is no "+shown(r.URL.Path)+" here.")
-		default:
-			c.Response().Header().Set(echo.HeaderCacheControl, "no-cache")
-			r.URL.Path = "/"
-		}
-		handler.ServeHTTP(c.Response(), r)
-		return nil
-	})
 }
 
 // GetHealth answers as long as the process does.
