@@ -37,7 +37,7 @@ var shots = flag.String("shots", "", "write pictures of the pages into this fold
 
 // startDemo runs `rectura demo` on a free port and returns the address that it
 // prints.
-func startDemo(t *testing.T) *url.URL {
+func startDemo(t testing.TB) *url.URL {
 	t.Helper()
 	ctx, stop := context.WithCancel(context.Background())
 	out, in := io.Pipe()
@@ -65,7 +65,7 @@ func startDemo(t *testing.T) *url.URL {
 }
 
 // browser starts Chromium; no test may take longer than two minutes.
-func browser(t *testing.T) context.Context {
+func browser(t testing.TB) context.Context {
 	t.Helper()
 	path, err := exec.LookPath("chromium")
 	require.NoError(t, err, "Chromium is needed; make test installs it")
@@ -84,7 +84,7 @@ func browser(t *testing.T) context.Context {
 
 // run takes steps, each within a few seconds; a failure names the step and,
 // where pictures are asked for, leaves one of what the window showed.
-func run(t *testing.T, ctx context.Context, steps ...chromedp.Action[chromedp.Void]) {
+func run(t testing.TB, ctx context.Context, steps ...chromedp.Action[chromedp.Void]) {
 	t.Helper()
 	for i, step := range steps {
 		limited, cancel := context.WithTimeout(ctx, 20*time.Second)
@@ -99,7 +99,7 @@ func run(t *testing.T, ctx context.Context, steps ...chromedp.Action[chromedp.Vo
 
 // pictureOfFailure writes what the window shows where a test has failed, beside
 // other things that are thrown away.
-func pictureOfFailure(t *testing.T, ctx context.Context) {
+func pictureOfFailure(t testing.TB, ctx context.Context) {
 	t.Helper()
 	png, err := chromedp.Run(ctx, chromedp.CaptureScreenshot())
 	if err != nil {

@@ -34,7 +34,7 @@ func rulesDrawn(rule string) chromedp.Action[chromedp.Void] {
 }
 
 // value of an expression in the page.
-func value[T any](t *testing.T, ctx context.Context, expression string) T {
+func value[T any](t testing.TB, ctx context.Context, expression string) T {
 	t.Helper()
 	v, err := chromedp.Run(ctx, chromedp.Evaluate[T](expression))
 	require.NoError(t, err)

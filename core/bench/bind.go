@@ -95,7 +95,7 @@ func otherUnit(in *logic.Input, c *recording.Column) string {
 			}
 		}
 		n++
-		return n < mostJudged
+		return n < mostJudged && good[0] <= mostJudged/10 // more are raw, as they should be
 	})
 	if n == 0 || good[0]*10 > n {
 		return ""

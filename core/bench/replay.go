@@ -113,6 +113,7 @@ func replay(p *logic.Program, r *recording.Recording, o Options, look func(*logi
 			Scan:      o.Scan,
 			spans:     newSpans(p, r.Start),
 			stop:      o.Stop,
+			traced:    o.Traced,
 		},
 	}
 	if w.result.Settings, err = settings(p, o.Set); err != nil {

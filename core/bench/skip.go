@@ -2,7 +2,6 @@ package bench
 
 import (
 	"math"
-	"math/bits"
 	"slices"
 
 	"rectura/core/due"
@@ -159,54 +158,11 @@ func (c *skipper) outside() place {
 	p := c.place
 	for ; p.block < len(c.blocks); p = (place{p.block + 1, 0}) {
 		b := c.blocks[p.block]
-		switch {
-		case p.at == 0 && !b.AnyBad && b.Min > c.low && b.Max < c.high:
-			continue
-		case b.Values == nil:
-			p.at = c.otherBit(b, p.at)
-		default:
-			p.at = firstOutside(b.Values, p.at, c.low, c.high)
-		}
-		if p.at < b.Len() {
+		if p.at = b.Outside(p.at, c.low, c.high); p.at < b.Len() {
 			return p
 		}
 	}
 	return p
-}
-
-// firstOutside is the first of some values, from one on, that does not lie between two others; their
-// number if all do.
-func firstOutside(values []float64, from int, low, high float64) int {
-	for i, v := range values[from:] {
-		if !(v > low && v < high) {
-			return from + i
-		}
-	}
-	return len(values)
-}
-
-// otherBit is firstOutside of a block of bits.
-func (c *skipper) otherBit(b *recording.Block, from int) int {
-	zero, one := c.low < 0 && c.high > 0, c.low < 1 && c.high > 1
-	for word := from / 64; word < len(b.On); word++ {
-		other := uint64(0)
-		if !zero {
-			other |= ^b.On[word]
-		}
-		if !one {
-			other |= b.On[word]
-		}
-		if b.Broken != nil {
-			other |= b.Broken[word]
-		}
-		if word == from/64 {
-			other &= ^uint64(0) << (from % 64)
-		}
-		if other != 0 {
-			return min(word*64+bits.TrailingZeros64(other), b.Len())
-		}
-	}
-	return b.Len()
 }
 
 // hand hands over the readings up to a time, or the last of them that the input's memory is

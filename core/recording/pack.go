@@ -66,15 +66,32 @@ func readNumbers(data []byte, numbers []int64) (rest []byte, ok bool) {
 		if data = data[1:]; len(data) < size {
 			return nil, false
 		}
-		packed, at := data[:size], uint(0)
-		for i := range left[:n] {
-			v := bitsAt(packed, at, width)
-			left[i] = int64(v>>1) ^ -int64(v&1)
-			at += width
-		}
+		unpack(data[:size], width, left[:n])
 		data, left = data[size:], left[n:]
 	}
 	return data, true
+}
+
+// unpack fills numbers from as many of some width.
+func unpack(packed []byte, width uint, numbers []int64) {
+	if width == 0 {
+		clear(numbers)
+		return
+	}
+	i, at := 0, uint(0)
+	if width <= 57 { // eight bytes hold it, wherever in the first of them it begins
+		mask := uint64(1)<<width - 1
+		for ; i < len(numbers) && int(at/8)+8 <= len(packed); i++ {
+			v := binary.LittleEndian.Uint64(packed[at/8:]) >> (at % 8) & mask
+			numbers[i] = int64(v>>1) ^ -int64(v&1)
+			at += width
+		}
+	}
+	for ; i < len(numbers); i++ {
+		v := bitsAt(packed, at, width)
+		numbers[i] = int64(v>>1) ^ -int64(v&1)
+		at += width
+	}
 }
 
 // bitsAt is the number of some width that begins at a bit.

@@ -119,16 +119,22 @@ type Block struct {
 	Min, Max    float64 // of the good readings; NaN if there is none
 	First, Last float64
 	AnyBad      bool
+
+	extents []extent // of the stretches of Values
 }
 
 // NewBlock summarises readings, and packs them into bits if it can.
 func NewBlock(times []int64, values []float64) *Block {
 	b := &Block{Times: times, Values: values, Min: math.NaN(), Max: math.NaN(), First: values[0], Last: values[len(values)-1]}
-	low, high, good := extent(values)
-	if !good {
+	b.extents = extents(values)
+	low, high := math.Inf(1), math.Inf(-1)
+	for i, e := range b.extents {
+		if e.low <= e.high {
+			low, high = min(low, e.low), max(high, e.high)
+			continue
+		}
 		b.AnyBad = true
-		low, high = math.Inf(1), math.Inf(-1)
-		for _, v := range values {
+		for _, v := range values[i*stretch : min((i+1)*stretch, len(values))] {
 			if v-v == 0 {
 				low, high = min(low, v), max(high, v)
 			}
@@ -141,36 +147,6 @@ func NewBlock(times []int64, values []float64) *Block {
 		b.pack()
 	}
 	return b
-}
-
-// extent is the lowest and the highest value, if all are good: v − v is NaN for
-// a NaN and for an infinity. Two sums need not wait for each other.
-func extent(values []float64) (low, high float64, good bool) {
-	low, high = math.Inf(1), math.Inf(-1)
-	var even, odd float64
-	for ; len(values) >= 2; values = values[2:] {
-		v, w := values[0], values[1]
-		even += v - v
-		odd += w - w
-		if v < low {
-			low = v
-		}
-		if v > high {
-			high = v
-		}
-		if w < low {
-			low = w
-		}
-		if w > high {
-			high = w
-		}
-	}
-	if len(values) > 0 {
-		v := values[0]
-		even += v - v
-		low, high = min(low, v), max(high, v)
-	}
-	return low, high, even+odd == 0
 }
 
 // onlyBits tells whether all readings are 0, 1 or bad, and so can be kept as
@@ -199,7 +175,7 @@ func (b *Block) pack() {
 			b.On[i/64] |= bit
 		}
 	}
-	b.Values = nil
+	b.Values, b.extents = nil, nil
 }
 
 // Len is the number of readings.

@@ -48,7 +48,7 @@ type Memory struct {
 	frozen, unsteady window
 
 	cold   float64   // the temperature of a measured cold junction, in degrees Celsius
-	sorted []float64 // room for the median; nothing lasts in it
+	sorted []float64 // the ring in order, for the median; made anew where it is not as long
 }
 
 // Fields lists all that lasts.
@@ -68,6 +68,7 @@ func (m *Memory) Fields(f *memo.Fields) {
 	f.Group(13, m.frozen.frozenFields)
 	f.Group(14, m.unsteady.unsteadyFields)
 	f.Floats(15, &m.ring)
+	m.sorted = m.sorted[:0]
 	memo.Int(f, 16, &m.next)
 	f.Float(17, &m.lagged)
 	f.Float(18, &m.input)
@@ -300,7 +301,7 @@ func later(t, d int64) int64 {
 func (a Analog) turnBad(f Fault) (changed bool) {
 	changed = a.Fault != f
 	a.Fault, a.handed, a.filled = f, false, false
-	a.ring, a.next = a.ring[:0], 0
+	a.ring, a.next, a.sorted = a.ring[:0], 0, a.sorted[:0]
 	return changed
 }
 
@@ -344,6 +345,28 @@ func (c *Chain) shape(v float64) float64 {
 	return v
 }
 
+// sort puts a value of a full ring in the place of the one that left it, which most often stands
+// near by.
+func (a Analog) sort(v, left float64) {
+	if len(a.sorted) != len(a.ring) {
+		a.sorted = append(a.sorted[:0], a.ring...)
+		slices.Sort(a.sorted)
+		return
+	}
+	some := a.sorted
+	i := 0
+	for i < len(some)-1 && some[i] != left {
+		i++
+	}
+	for ; i+1 < len(some) && some[i+1] < v; i++ {
+		some[i] = some[i+1]
+	}
+	for ; i > 0 && some[i-1] > v; i-- {
+		some[i] = some[i-1]
+	}
+	some[i] = v
+}
+
 // smooth puts a value into the filter and gives the filtered one.
 func (a Analog) smooth(t int64, v float64) float64 {
 	c := a.Chain
@@ -360,9 +383,11 @@ func (a Analog) smooth(t int64, v float64) float64 {
 		a.input, a.lagAt = v, t
 		return a.lagged
 	}
+	left := math.NaN()
 	if len(a.ring) < c.samples {
 		a.ring = append(a.ring, v)
 	} else {
+		left = a.ring[a.next]
 		a.ring[a.next] = v
 		a.next = (a.next + 1) % len(a.ring)
 	}
@@ -379,8 +404,7 @@ func (a Analog) smooth(t int64, v float64) float64 {
 		}
 		return sum / float64(n)
 	}
-	a.sorted = append(a.sorted[:0], a.ring...)
-	slices.Sort(a.sorted)
+	a.sort(v, left)
 	if n%2 == 1 {
 		return a.sorted[n/2]
 	}

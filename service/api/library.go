@@ -137,11 +137,7 @@ func (j *shelf) recording(ctx context.Context, id int64) (*recording.Recording, 
 		if err != nil {
 			return nil, err
 		}
-		size := int64(0)
-		for _, c := range r.Columns {
-			size += columnSize(c)
-		}
-		j.readings.add(keptKey{j.ID, id}, r, size)
+		j.readings.add(keptKey{j.ID, id}, r, columnsSize(r.Columns...))
 		return r, nil
 	})
 }
@@ -167,8 +163,64 @@ func together[T any](ctx context.Context, flights *singleflight.Group, key strin
 	}
 }
 
-// columnSize is how many bytes a column takes, with times that it may share.
-func columnSize(c *recording.Column) int64 { return 256 + int64(c.Len())*16 }
+// columnsSize is how many bytes some columns take; times that they share count once.
+func columnsSize(columns ...*recording.Column) int64 {
+	size := int64(0)
+	times := map[*int64]bool{}
+	for _, c := range columns {
+		size += 256
+		for _, b := range c.Blocks {
+			size += 128 + 8*int64(len(b.Values)+len(b.On)+len(b.Broken))
+			if first := &b.Times[0]; !times[first] {
+				times[first] = true
+				size += 8 * int64(len(b.Times))
+			}
+		}
+	}
+	return size
+}
+
+// traceAhead traces the inputs of a chart while their recording is played, on another core, but for
+// those that are kept. What it gives waits for a trace; nil where there is none.
+func traceAhead(p *logic.Program, r *recording.Recording, stop bench.Stop, kept func(input string) *recording.Column) func(string) *recording.Column {
+	type ahead struct {
+		made chan struct{}
+		*recording.Column
+	}
+	all := map[string]*ahead{}
+	var missing []int
+	for i := range p.Inputs {
+		in := &p.Inputs[i]
+		if in.Chain == nil || !in.Used() || r.Column(in.Name) == nil {
+			continue
+		}
+		a := &ahead{made: make(chan struct{}), Column: kept(in.Name)}
+		all[in.Name] = a
+		if a.Column == nil {
+			missing = append(missing, i)
+		} else {
+			close(a.made)
+		}
+	}
+	go func() {
+		for _, i := range missing {
+			a := all[p.Inputs[i].Name]
+			// An error is left to whoever asks for the trace, and makes it himself.
+			if c, err := bench.Trace(p, r, i, stop); err == nil {
+				a.Column = c
+			}
+			close(a.made)
+		}
+	}()
+	return func(input string) *recording.Column {
+		a := all[input]
+		if a == nil {
+			return nil
+		}
+		<-a.made
+		return a.Column
+	}
+}
 
 // part is a recording from one time to another, as people write them; empty
 // for its start and end. Only the blocks of that part are read.
@@ -251,13 +303,15 @@ func (j *shelf) play(ctx context.Context, p *program, key replayKey, o otherwise
 			return nil, err
 		}
 		options.Stop = stop(work)
-		if key.from == "" && key.to == "" {
-			options.Traced = func(input string) *recording.Column {
-				c, _ := j.traces.get(traceKey{job: key.job, revision: key.revision, recording: key.recording, point: input})
-				return c
+		kept := func(input string) *recording.Column {
+			if key.from != "" || key.to != "" {
+				return nil // those that are kept are of whole recordings
 			}
+			c, _ := j.traces.get(traceKey{job: key.job, revision: key.revision, recording: key.recording, point: input})
+			return c
 		}
 		began := time.Now()
+		options.Traced = traceAhead(p.Program, r, options.Stop, kept)
 		v := &played{}
 		if v.Result, err = bench.Replay(p.Program, r, options); err != nil {
 			return nil, refusal(err)
@@ -282,7 +336,7 @@ func (j *shelf) keepTraces(key replayKey, o otherwise, v *played) {
 			trace.played = o.key()
 		}
 		if x.Signal != nil && x.Signal.Len() > 0 {
-			j.traces.add(trace, x.Signal, columnSize(x.Signal))
+			j.traces.add(trace, x.Signal, columnsSize(x.Signal))
 		}
 	}
 }
@@ -297,7 +351,7 @@ func (v *played) size() int64 {
 		size += 32 * int64(len(l.Spans))
 	}
 	for _, x := range v.chart.Panels {
-		size += columnSize(x.Signal)
+		size += columnsSize(x.Signal)
 	}
 	return size
 }
@@ -343,7 +397,7 @@ func (j *shelf) trace(
 		return nil, nil, refusal(err)
 	}
 	if c != nil {
-		j.traces.add(key, c, columnSize(c))
+		j.traces.add(key, c, columnsSize(c))
 	}
 	return r, c, nil
 }
@@ -364,7 +418,7 @@ func (j *shelf) level(work context.Context, p *program, r *recording.Recording, 
 		if c := result.Level(i); c != nil {
 			other := key
 			other.point = c.Name
-			j.traces.add(other, c, columnSize(c))
+			j.traces.add(other, c, columnsSize(c))
 		}
 	}
 	return result.Level(p.Index(logic.OutputKind, key.point)), nil

@@ -11,6 +11,7 @@ import (
 	"time"
 
 	"github.com/klauspost/compress/zstd"
+	"golang.org/x/sync/errgroup"
 	"gorm.io/gorm"
 
 	"rectura/core/recording"
@@ -350,28 +351,45 @@ func (j *Job) Readings(ctx context.Context, id, from, to int64) (*recording.Reco
 		if err := s.read.WithContext(ctx).Order("first").Find(&blocks, `"column" = ? AND last >= ? AND first <= ?`, c.ID, from, to).Error; err != nil {
 			return nil, fmt.Errorf("reading column %s of recording %s: %w", c.Name, row.Name, readable(err))
 		}
-		for _, b := range blocks {
-			if err := b.verify(row.Name, c.Name); err != nil {
-				return nil, err
-			}
-			data, err := decoder.DecodeAll(b.Data, nil)
-			if err != nil {
-				return nil, fmt.Errorf("reading column %s of recording %s: %w", c.Name, row.Name, err)
-			}
-			block, err := recording.DecodeBlock(data)
-			if err != nil {
-				return nil, fmt.Errorf("reading column %s of recording %s: %w", c.Name, row.Name, err)
-			}
+		column.Blocks = make([]*recording.Block, len(blocks))
+		var unpacking errgroup.Group
+		unpacking.SetLimit(runtime.GOMAXPROCS(0))
+		for i, b := range blocks {
+			unpacking.Go(func() (err error) {
+				column.Blocks[i], err = b.unpack(row.Name, c.Name)
+				return err
+			})
+		}
+		if err := unpacking.Wait(); err != nil {
+			return nil, err
+		}
+		for i, b := range blocks {
+			block := column.Blocks[i]
 			if same := times[b.First]; slices.Equal(same, block.Times) {
 				block.Times = same
 			} else {
 				times[b.First] = block.Times
 			}
-			column.Blocks = append(column.Blocks, block)
 		}
 		r.Columns = append(r.Columns, column)
 	}
 	return r, nil
+}
+
+// unpack verifies a block of a column and unpacks it.
+func (b *blockRow) unpack(of, column string) (*recording.Block, error) {
+	if err := b.verify(of, column); err != nil {
+		return nil, err
+	}
+	data, err := decoder.DecodeAll(b.Data, nil)
+	if err != nil {
+		return nil, fmt.Errorf("reading column %s of recording %s: %w", column, of, err)
+	}
+	block, err := recording.DecodeBlock(data)
+	if err != nil {
+		return nil, fmt.Errorf("reading column %s of recording %s: %w", column, of, err)
+	}
+	return block, nil
 }
 
 // RenameRecording gives a recording another name, which is not taken yet (ErrExists).
