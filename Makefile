@@ -50,11 +50,12 @@ nightly: ## thousands of random jobs, for a night on which nobody waits
 	go test -tags counted ./service/api -run '^$$' -bench Writing -benchtime 20000x
 	go test -race ./service -run Crowd -crowd 60s -count 1 -v
 
-bench: ## print the speed as ratios, each taken within one run
+bench: console/dist/app/index.html install-chromium ## print the speed as ratios, each taken within one run
 	go test ./core/logic -run '^$$' -bench .
 	go test ./core/recording/csv -run '^$$' -bench . -benchtime 5x
 	go test ./core/recording/format -run '^$$' -bench . -benchtime 5x
 	go test ./core/bench -run '^$$' -bench . -benchtime 5x
+	go test -tags e2e ./console/e2e -run '^$$' -bench . -benchtime 1x
 
 lint: console/node_modules/.installed ## gofmt, vet, staticcheck, generated code, the console's types and style
 	@unformatted=$$($(GO_FILES) | xargs gofmt -l); if [ -n "$$unformatted" ]; then echo "not laid out by gofmt: $$unformatted; run make fmt"; exit 1; fi

@@ -55,14 +55,18 @@ type scan struct {
 	some  []recording.Reading
 	inRow []int // of each column: the line at which it was read last
 	pairs []pair
+	alike layout // of the line before
+	json  *jsontext.Decoder
+	text  bytes.Reader // what it reads
 }
 
 // A pair is one key of an object with its value.
 type pair struct {
-	key   string
-	at    int // the byte at which the value begins
-	kind  jsontext.Kind
-	value []byte // a string's text, or the value as it stands
+	key     string
+	at, end int // the bytes at which the value begins and ends
+	kind    jsontext.Kind
+	value   []byte // a string's text, or the value as it stands
+	column  int    // of a wide file, one more than its place there; 0 if it is not known yet
 }
 
 func (s *scan) read() (*recording.Recording, error) {
@@ -174,8 +178,17 @@ func (s *scan) timeKey() string {
 
 // parse takes the object of a line apart into s.pairs.
 func (s *scan) parse() error {
-	s.pairs = s.pairs[:0]
-	d := jsontext.NewDecoder(bytes.NewReader(s.Line))
+	if s.alike.take(s.Line, s.pairs) {
+		return nil
+	}
+	s.pairs, s.alike.before = s.pairs[:0], s.alike.before[:0]
+	s.text.Reset(s.Line)
+	if s.json == nil {
+		s.json = jsontext.NewDecoder(&s.text)
+	} else {
+		s.json.Reset(&s.text)
+	}
+	d := s.json
 	open, err := d.ReadToken()
 	if err != nil || open.Kind() != '{' {
 		return s.Fail(0, "%q is no JSON object; each line of the file is one", recording.Shorten(s.Line))
@@ -201,7 +214,7 @@ func (s *scan) parse() error {
 		if err != nil {
 			return s.broken(d, err)
 		}
-		p.value = []byte(value.String())
+		p.end, p.value = int(d.InputOffset()), []byte(value.String())
 		s.pairs = append(s.pairs, p)
 	}
 	if _, err := d.ReadToken(); err != nil {
@@ -210,6 +223,7 @@ func (s *scan) parse() error {
 	if rest := bytes.TrimSpace(s.Line[d.InputOffset():]); len(rest) > 0 {
 		return s.Fail(int(d.InputOffset()), "%q follows the object; each line holds one", recording.Shorten(rest))
 	}
+	s.alike.keep(s.Line, s.pairs)
 	return nil
 }
 
@@ -280,12 +294,17 @@ func (s *scan) wideRow(t int64, time int) error {
 		if err != nil {
 			return err
 		}
-		k, known := s.index[p.key]
-		if !known {
-			if k, err = s.addColumn(p); err != nil {
-				return err
+		if p.column == 0 {
+			k, known := s.index[p.key]
+			if !known {
+				if k, err = s.addColumn(p); err != nil {
+					return err
+				}
 			}
+			p.column = k + 1
+			s.pairs[i].column = p.column
 		}
+		k := p.column - 1
 		if !present {
 			continue
 		}
