@@ -132,7 +132,9 @@ func runCalibrate(c *cobra.Command, folder, input string, pairs []string, format
 		return l.csv(c.OutOrStdout())
 	}
 	fmt.Fprintf(c.OutOrStdout(), "%s, in %s\n", input, v.Unit)
-	l.table(c.OutOrStdout())
+	if err := l.table(c.OutOrStdout()); err != nil {
+		return err
+	}
 	what := filepath.Join(folder, result.Sheet) + " now has: "
 	if dry {
 		what = "It would be: "

@@ -61,8 +61,7 @@ func listPatterns(c *cobra.Command, format string) error {
 		l.heads = []string{"name", "title"}
 		return l.csv(c.OutOrStdout())
 	}
-	l.table(c.OutOrStdout())
-	return nil
+	return l.table(c.OutOrStdout())
 }
 
 func runNew(c *cobra.Command, folder, name string) error {

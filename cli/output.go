@@ -1,18 +1,18 @@
 package cli
 
 import (
-	"encoding/csv"
+	"bufio"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"io"
 	"slices"
 	"strings"
 
-	"github.com/jedib0t/go-pretty/v6/table"
-	"github.com/jedib0t/go-pretty/v6/text"
+	jsonv2 "github.com/go-json-experiment/json"
+	"github.com/go-json-experiment/json/jsontext"
 	"github.com/spf13/cobra"
 
-	"rectura/core/iolist"
 	"rectura/core/unit"
 )
 
@@ -35,66 +35,24 @@ func addFormat(c *cobra.Command, format *string) {
 	}
 }
 
-// A list is rows under headings, for people as an aligned table or for
-// programs as CSV.
-type list struct {
-	heads   []string
-	numbers []int // the columns that are aligned to the right
-	rows    [][]string
-}
-
-func (l *list) add(cells ...string) { l.rows = append(l.rows, cells) }
-
-func (l *list) table(w io.Writer) {
-	t := table.NewWriter()
-	t.SetOutputMirror(w)
-	style := table.StyleDefault
-	style.Options = table.Options{}
-	style.Box.PaddingLeft, style.Box.PaddingRight = "", "  "
-	style.Format.Header = text.FormatDefault
-	t.SetStyle(style)
-	head := table.Row{}
-	for _, h := range l.heads {
-		head = append(head, h)
-	}
-	t.AppendHeader(head)
-	for _, r := range l.rows {
-		row := table.Row{}
-		for _, c := range r {
-			row = append(row, c)
-		}
-		t.AppendRow(row)
-	}
-	var configs []table.ColumnConfig
-	for _, n := range l.numbers {
-		configs = append(configs, table.ColumnConfig{Number: n, Align: text.AlignRight, AlignHeader: text.AlignRight})
-	}
-	t.SetColumnConfigs(configs)
-	t.SuppressTrailingSpaces()
-	t.Render()
-}
-
-func (l *list) csv(w io.Writer) error {
-	c := csv.NewWriter(w)
-	rows := [][]string{l.heads}
-	for _, row := range l.rows {
-		guarded := make([]string, len(row))
-		for i, cell := range row {
-			guarded[i] = iolist.Guarded(cell)
-		}
-		rows = append(rows, guarded)
-	}
-	if err := c.WriteAll(rows); err != nil {
-		return fmt.Errorf("writing CSV: %w", err)
-	}
-	return nil
-}
-
 func writeJSON(w io.Writer, v any) error {
 	e := json.NewEncoder(plainWriter{w, inJSON})
 	e.SetIndent("", "  ")
 	e.SetEscapeHTML(false)
 	if err := e.Encode(v); err != nil {
+		return fmt.Errorf("writing JSON: %w", err)
+	}
+	return nil
+}
+
+// streamJSON is writeJSON of what writes itself as it goes.
+func streamJSON(w io.Writer, v any) error {
+	out := bufio.NewWriterSize(w, 1<<16)
+	err := jsonv2.MarshalWrite(plainWriter{out, inJSON}, v, jsontext.WithIndent("  "), jsontext.AllowInvalidUTF8(true))
+	if err == nil {
+		err = errors.Join(out.WriteByte('\n'), out.Flush())
+	}
+	if err != nil {
 		return fmt.Errorf("writing JSON: %w", err)
 	}
 	return nil

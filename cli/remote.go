@@ -109,10 +109,9 @@ func (l *list) write(c *cobra.Command, format string, data any) error {
 	case "csv":
 		return l.csv(c.OutOrStdout())
 	}
-	if len(l.rows) == 0 {
+	if l.rows == 0 {
 		fmt.Fprintln(c.OutOrStdout(), "None yet.")
 		return nil
 	}
-	l.table(c.OutOrStdout())
-	return nil
+	return l.table(c.OutOrStdout())
 }

@@ -14,7 +14,11 @@ import (
 
 	"github.com/spf13/cobra"
 
+	jsonv2 "github.com/go-json-experiment/json"
+	"github.com/go-json-experiment/json/jsontext"
+
 	"rectura/core/bench"
+	"rectura/core/logic"
 	"rectura/core/plot"
 	"rectura/core/recording"
 	"rectura/core/recording/format"
@@ -24,16 +28,22 @@ import (
 // The stable JSON of `replay`.
 type (
 	replayJSON struct {
-		Job         string           `json:"job"`
-		Recording   string           `json:"recording"`
-		Start       timeJSON         `json:"start"`
-		End         timeJSON         `json:"end"`
-		Seconds     seconds          `json:"seconds"`
-		Samples     int              `json:"samples"`
-		Transitions []transitionJSON `json:"transitions"`
-		Summary     []any            `json:"summary"` // of summaryJSON and rangeJSON
-		Warnings    []string         `json:"warnings"`
+		Job         string          `json:"job"`
+		Recording   string          `json:"recording"`
+		Start       timeJSON        `json:"start"`
+		End         timeJSON        `json:"end"`
+		Seconds     seconds         `json:"seconds"`
+		Samples     int             `json:"samples"`
+		Transitions transitionsJSON `json:"transitions"`
+		Summary     []any           `json:"summary"` // of summaryJSON and rangeJSON
+		Warnings    []string        `json:"warnings"`
 	}
+	// transitionsJSON lists transitionJSON.
+	transitionsJSON struct {
+		*list
+		of *recording.Recording
+	}
+
 	transitionJSON struct {
 		T       seconds  `json:"t"`
 		Time    timeJSON `json:"time"`
@@ -172,8 +182,10 @@ func runReplay(c *cobra.Command, folder, name string, f replayFlags) error {
 		return replayVariations(c, p, r, shown, some, f)
 	}
 	options.Set = some[0].Set()
+	changes := listOfChanges(p, r, f.format)
+	options.Each = changes.take
 	result, err := bench.Replay(p, r, options)
-	if err != nil {
+	if err = errors.Join(err, changes.err); err != nil {
 		return fmt.Errorf("playing %s: %w", shown, err)
 	}
 	result.Notes = append(result.Notes, r.Notes...)
@@ -190,24 +202,106 @@ func runReplay(c *cobra.Command, folder, name string, f replayFlags) error {
 	tellOf(c, shown, result)
 	switch f.format {
 	case "json":
-		return writeJSON(c.OutOrStdout(), replayView(result, shown))
+		return streamJSON(c.OutOrStdout(), replayView(result, &changes.list, shown))
 	case "csv":
-		v := replayView(result, shown)
-		l := list{heads: []string{"t", "time", "name", "kind", "from", "to", "because"}}
-		for _, t := range v.Transitions {
-			l.add(
-				unit.FormatDecimal(int64(t.T), 1e9),
-				r.Clock.Full(t.Time.t),
-				t.Name,
-				t.Kind,
-				fmt.Sprint(t.From),
-				fmt.Sprint(t.To),
-				t.Because,
-			)
-		}
-		return l.csv(c.OutOrStdout())
+		return changes.csv(c.OutOrStdout())
 	}
-	return printReplay(c.OutOrStdout(), result, shown)
+	return printReplay(c.OutOrStdout(), result, &changes.list, shown)
+}
+
+// A changesList is what a replay lists of its transitions, made while it plays: their reasons take far
+// more memory than their text.
+type changesList struct {
+	list
+	row func(t *logic.Transition) ([]string, error)
+	err error // the first
+}
+
+func (l *changesList) take(t *logic.Transition) {
+	if l.err != nil {
+		return
+	}
+	var cells []string
+	if cells, l.err = l.row(t); l.err == nil {
+		l.add(cells...)
+	}
+}
+
+// listOfChanges is an empty list in a format, of a recording played through a job.
+func listOfChanges(p *logic.Program, r *recording.Recording, format string) *changesList {
+	l := &changesList{}
+	switch format {
+	case "json":
+		l.heads = []string{"time", "name", "kind", "from", "to", "because"}
+		l.row = func(t *logic.Transition) ([]string, error) {
+			x := transitionView(p, r, t)
+			from, err := json.Marshal(x.From)
+			if err != nil {
+				return nil, err
+			}
+			to, err := json.Marshal(x.To)
+			return []string{strconv.FormatInt(t.Time, 10), x.Name, x.Kind, string(from), string(to), x.Because}, err
+		}
+	case "csv":
+		l.heads = []string{"t", "time", "name", "kind", "from", "to", "because"}
+		l.row = func(t *logic.Transition) ([]string, error) {
+			x := transitionView(p, r, t)
+			return []string{
+				unit.FormatDecimal(int64(x.T), 1e9), r.Clock.Full(t.Time), x.Name, x.Kind, fmt.Sprint(x.From), fmt.Sprint(x.To), x.Because,
+			}, nil
+		}
+	default:
+		l.heads, l.numbers = []string{"TIME", "WHAT", "", "CHANGE", "BECAUSE"}, []int{1}
+		l.row = func(t *logic.Transition) ([]string, error) {
+			from, to := p.States(*t)
+			return []string{
+				r.Clock.FormatMillis(t.Time), p.Name(t.Ref), t.Kind.String(), from + " → " + to, p.Sentence(*t, r.Clock.Format),
+			}, nil
+		}
+	}
+	return l
+}
+
+func transitionView(p *logic.Program, r *recording.Recording, t *logic.Transition) transitionJSON {
+	x := transitionJSON{
+		T:       seconds(t.Time - r.Origin),
+		Time:    timeJSON{r.Clock, t.Time},
+		Name:    p.Name(t.Ref),
+		Kind:    t.Kind.String(),
+		Because: p.Sentence(*t, r.Clock.Format),
+	}
+	if t.LevelOnly() {
+		x.From, x.To = t.From.Level, t.To.Level
+	} else {
+		x.From, x.To = p.States(*t)
+	}
+	return x
+}
+
+// MarshalJSONTo writes the transitions one after the other.
+func (l transitionsJSON) MarshalJSONTo(e *jsontext.Encoder) error {
+	if err := e.WriteToken(jsontext.BeginArray); err != nil {
+		return err
+	}
+	err := l.each(func(cells []string) error {
+		t, err := strconv.ParseInt(cells[0], 10, 64)
+		if err != nil {
+			return err
+		}
+		return jsonv2.MarshalEncode(e, transitionJSON{
+			T:       seconds(t - l.of.Origin),
+			Time:    timeJSON{l.of.Clock, t},
+			Name:    cells[1],
+			Kind:    cells[2],
+			From:    jsontext.Value(cells[3]),
+			To:      jsontext.Value(cells[4]),
+			Because: cells[5],
+		})
+	})
+	if err != nil {
+		return err
+	}
+	return e.WriteToken(jsontext.EndArray)
 }
 
 // tellOf says on standard error what is to be known of a replay.
@@ -271,7 +365,7 @@ func drawPlot(file string, r *bench.Result, shown string) (err error) {
 	return nil
 }
 
-func replayView(r *bench.Result, shown string) replayJSON {
+func replayView(r *bench.Result, changes *list, shown string) replayJSON {
 	rec := r.Recording
 	v := replayJSON{
 		Job:         r.Program.Job.Title,
@@ -280,24 +374,9 @@ func replayView(r *bench.Result, shown string) replayJSON {
 		End:         timeJSON{rec.Clock, rec.End},
 		Seconds:     seconds(rec.End - rec.Start),
 		Samples:     rec.Samples(),
-		Transitions: []transitionJSON{},
+		Transitions: transitionsJSON{changes, rec},
 		Summary:     []any{},
 		Warnings:    append(append([]string{}, r.Warnings...), r.Notes...),
-	}
-	for _, t := range r.Transitions {
-		x := transitionJSON{
-			T:       seconds(t.Time - rec.Origin),
-			Time:    timeJSON{rec.Clock, t.Time},
-			Name:    r.Program.Name(t.Ref),
-			Kind:    t.Kind.String(),
-			Because: r.Program.Sentence(t, rec.Clock.Format),
-		}
-		if t.LevelOnly() {
-			x.From, x.To = t.From.Level, t.To.Level
-		} else {
-			x.From, x.To = r.Program.States(t)
-		}
-		v.Transitions = append(v.Transitions, x)
 	}
 	for _, s := range r.Summary {
 		if s.Range != nil {
@@ -324,24 +403,14 @@ func replayView(r *bench.Result, shown string) replayJSON {
 	return v
 }
 
-func printReplay(w io.Writer, r *bench.Result, shown string) error {
-	clock := r.Recording.Clock
+func printReplay(w io.Writer, r *bench.Result, changes *list, shown string) error {
 	fmt.Fprintf(w, "%s\n%s, %d readings\n\n", r.Program.Job.Title, partText(r, shown), r.Recording.Samples())
-	changes := list{heads: []string{"TIME", "WHAT", "", "CHANGE", "BECAUSE"}, numbers: []int{1}}
-	for _, t := range r.Transitions {
-		from, to := r.Program.States(t)
-		changes.add(
-			clock.FormatMillis(t.Time),
-			r.Program.Name(t.Ref),
-			t.Kind.String(),
-			from+" → "+to,
-			r.Program.Sentence(t, clock.Format),
-		)
-	}
 	analog := slices.ContainsFunc(r.Summary, func(s bench.Summary) bool { return s.Range != nil && s.Range.Min < s.Range.Max })
 	switch {
-	case len(changes.rows) > 0:
-		changes.table(w)
+	case changes.rows > 0:
+		if err := changes.table(w); err != nil {
+			return err
+		}
 	case analog:
 		fmt.Fprintln(w, "Only the values of analog outputs changed; --every-change lists them.")
 	default:
@@ -375,14 +444,18 @@ func printReplay(w io.Writer, r *bench.Result, shown string) error {
 			r.Program.StandText(s.Ref, s.Final),
 		)
 	}
-	if len(totals.rows) > 0 {
-		totals.table(w)
+	if totals.rows > 0 {
+		if err := totals.table(w); err != nil {
+			return err
+		}
 	}
-	if len(totals.rows) > 0 && len(values.rows) > 0 {
+	if totals.rows > 0 && values.rows > 0 {
 		fmt.Fprintln(w)
 	}
-	if len(values.rows) > 0 {
-		values.table(w)
+	if values.rows > 0 {
+		if err := values.table(w); err != nil {
+			return err
+		}
 	}
 	return nil
 }
@@ -425,8 +498,7 @@ func printCompared(w io.Writer, r *bench.Result) error {
 		}
 		l.add(c.Name, text(c.Low), text(c.High), strings.Join(points, "; "))
 	}
-	l.table(w)
-	return nil
+	return l.table(w)
 }
 
 // lasting is a time added up, rounded to what people want to know.

@@ -163,8 +163,7 @@ func runScale(c *cobra.Command, folder, input string, values []string, format st
 	if format == "csv" {
 		return l.csv(c.OutOrStdout())
 	}
-	l.table(c.OutOrStdout())
-	return nil
+	return l.table(c.OutOrStdout())
 }
 
 // joinUnits puts together what a shell has taken apart: 12 mA.

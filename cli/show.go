@@ -81,8 +81,7 @@ func runShow(c *cobra.Command, folder string, names []string, format string) err
 		}
 		return l.csv(c.OutOrStdout())
 	}
-	printShown(c.OutOrStdout(), p.Job.Title, all)
-	return nil
+	return printShown(c.OutOrStdout(), p.Job.Title, all)
 }
 
 func describe(p *logic.Program, d sheet.Declaration) shown {
@@ -233,13 +232,15 @@ func precise(v float64) string {
 	return unit.Significant(v, 7)
 }
 
-func printShown(w io.Writer, title string, all []shown) {
+func printShown(w io.Writer, title string, all []shown) error {
 	fmt.Fprintln(w, title)
 	for _, group := range []struct {
 		head, kind string
 		tagged     bool
 	}{{"Inputs", "input", true}, {"Derived values", "derived", false}, {"Setpoints", "setpoint", false}, {"Constants", "constant", false}, {"Outputs", "output", true}} {
-		printGroup(w, all, group.head, group.kind, group.tagged)
+		if err := printGroup(w, all, group.head, group.kind, group.tagged); err != nil {
+			return err
+		}
 	}
 	printSentences(w, all, "Bands", "bands")
 	printSentences(w, all, "Rules", "rule")
@@ -247,12 +248,14 @@ func printShown(w io.Writer, title string, all []shown) {
 	printSentences(w, all, "Loops", "loop")
 	printSentences(w, all, "Alarms", "alarm")
 	printSentences(w, all, "Messages", "message")
-	printGroup(w, all, "Recipients", "recipient", false)
-	printGroup(w, all, "Trials", "trial", false)
+	if err := printGroup(w, all, "Recipients", "recipient", false); err != nil {
+		return err
+	}
+	return printGroup(w, all, "Trials", "trial", false)
 }
 
 // printGroup lists the declarations of one kind, if there are any.
-func printGroup(w io.Writer, all []shown, head, kind string, tagged bool) {
+func printGroup(w io.Writer, all []shown, head, kind string, tagged bool) error {
 	l := list{heads: []string{"NAME", "TITLE", "TAG", ""}}
 	if !tagged {
 		l.heads = []string{"NAME", "TITLE", ""}
@@ -266,10 +269,11 @@ func printGroup(w io.Writer, all []shown, head, kind string, tagged bool) {
 			l.add(s.Name, s.Title, s.Tag, s.Text)
 		}
 	}
-	if len(l.rows) > 0 {
+	if l.rows > 0 {
 		fmt.Fprintf(w, "\n%s\n", head)
-		l.table(w)
+		return l.table(w)
 	}
+	return nil
 }
 
 // printSentences lists what reads aloud.

@@ -208,7 +208,9 @@ func printLesson(w io.Writer, l *bench.Lesson, format string) error {
 		return t.csv(w)
 	}
 	fmt.Fprintf(w, "%s, in %s\n", l.Input, l.Unit.Name())
-	t.table(w)
+	if err := t.table(w); err != nil {
+		return err
+	}
 	fmt.Fprintln(w)
 	switch {
 	case l.Separable:

@@ -160,7 +160,9 @@ func printOutcomes(c *cobra.Command, all []*bench.Outcome, format string) error 
 		l.heads = []string{"trial", "result", "expected", "found"}
 		return l.csv(c.OutOrStdout())
 	}
-	l.table(c.OutOrStdout())
+	if err := l.table(c.OutOrStdout()); err != nil {
+		return err
+	}
 	fmt.Fprintf(c.OutOrStdout(), "\n%s, %d failed\n", count(len(all), "trial", "trials"), failed)
 	return nil
 }

@@ -109,8 +109,7 @@ RULE may be an alarm, too, or bands; of bands it tells where each comes into for
 				}
 				return l.csv(c.OutOrStdout())
 			}
-			printTripped(c.OutOrStdout(), t)
-			return nil
+			return printTripped(c.OutOrStdout(), t)
 		},
 	}
 	c.Flags().StringVar(&input, "input", "", "the `input` that is moved, where the rule depends on several")
@@ -142,7 +141,7 @@ func foundView(f *bench.Found) *foundJSON {
 	return &foundJSON{stageValues(f.Stages), movedWord(f)}
 }
 
-func printTripped(w io.Writer, t bench.Tripped) {
+func printTripped(w io.Writer, t bench.Tripped) error {
 	l := list{heads: []string{t.Rule, ""}}
 	stages := []bench.Found{}
 	for _, f := range []struct {
@@ -163,7 +162,9 @@ func printTripped(w io.Writer, t bench.Tripped) {
 	for len(stages) > 0 && len(l.heads) < 2+len(stages[0].Stages) {
 		l.heads = append(l.heads, "")
 	}
-	l.table(w)
+	if err := l.table(w); err != nil {
+		return err
+	}
 	printMoved(w, t.Input, t.Low, t.High, t.Step, t.Still)
 	switch {
 	case t.Always:
@@ -171,6 +172,7 @@ func printTripped(w io.Writer, t bench.Tripped) {
 	case t.Trip == nil && len(t.Still) > 0:
 		fmt.Fprintf(w, "No place of them was found at which it trips. At the end: %s.\n", t.Because)
 	}
+	return nil
 }
 
 // printMoved says over what an input was moved, and where the others stood.
@@ -228,7 +230,9 @@ func writeBandTripped(w io.Writer, t bench.BandTripped, format string) error {
 			}
 			l.add(row...)
 		}
-		l.table(w)
+		if err := l.table(w); err != nil {
+			return err
+		}
 	}
 	printMoved(w, t.Input, t.Low, t.High, t.Step, t.Still)
 	return nil

@@ -110,7 +110,9 @@ func printTried(c *cobra.Command, all []bench.Tried, format string) error {
 		flat := triedList(all)
 		return flat.csv(c.OutOrStdout())
 	}
-	l.table(c.OutOrStdout())
+	if err := l.table(c.OutOrStdout()); err != nil {
+		return err
+	}
 	if len(same) > 0 {
 		text := "The same in all: " + strings.Join(same, ", ") + "."
 		fmt.Fprintf(c.OutOrStdout(), "\n%s\n", strings.Join(wrapText(text, 96), "\n"))

@@ -102,8 +102,7 @@ func replayVariations(
 		}
 		return l.csv(c.OutOrStdout())
 	}
-	printVariations(c.OutOrStdout(), p, all)
-	return nil
+	return printVariations(c.OutOrStdout(), p, all)
 }
 
 func texts(v varied) []string {
@@ -143,7 +142,7 @@ func variedViews(all []varied) []variedJSON {
 
 // printVariations prints a row for each, with a column for every output and alarm that is not the same
 // in all of them.
-func printVariations(w io.Writer, p *logic.Program, all []varied) {
+func printVariations(w io.Writer, p *logic.Program, all []varied) error {
 	text := func(s bench.Summary) string {
 		if s.Starts == 0 && s.On == 0 {
 			return "-"
@@ -175,7 +174,9 @@ func printVariations(w io.Writer, p *logic.Program, all []varied) {
 		}
 		l.add(row...)
 	}
-	l.table(w)
+	if err := l.table(w); err != nil {
+		return err
+	}
 	fmt.Fprintln(w)
 	if len(differ) == 0 {
 		fmt.Fprintf(w, "No output and no alarm differs between these %d.", len(all))
@@ -197,4 +198,5 @@ func printVariations(w io.Writer, p *logic.Program, all []varied) {
 	if len(alike) > 0 {
 		fmt.Fprintf(w, "The same in all: %s.\n", strings.Join(alike, ", "))
 	}
+	return nil
 }

@@ -111,8 +111,7 @@ did not run out, and the next change.`,
 			if format == "json" {
 				return writeJSON(c.OutOrStdout(), explanationView(a))
 			}
-			printExplanation(c.OutOrStdout(), a)
-			return nil
+			return printExplanation(c.OutOrStdout(), a)
 		},
 	}
 	c.Flags().StringVar(&at, "at", "", "the `time` (default the recording's end)")
@@ -169,7 +168,7 @@ func groundViews(all []logic.Ground) []groundJSON {
 	return views
 }
 
-func printExplanation(w io.Writer, a *bench.Explanation) {
+func printExplanation(w io.Writer, a *bench.Explanation) error {
 	clock := a.Recording.Clock.Format
 	fmt.Fprintf(w, "%s, %s: %s at %s, since %s\n  %s\n", a.Name, a.Kind, a.StateText(), clock(a.At), clock(a.Since), a.Because)
 	printGrounds(w, a.Grounds, a.Reasons, "  ", map[int]bool{})
@@ -186,7 +185,9 @@ func printExplanation(w io.Writer, a *bench.Explanation) {
 				m.Until,
 			)
 		}
-		l.table(w)
+		if err := l.table(w); err != nil {
+			return err
+		}
 	}
 	if a.Next != nil {
 		fmt.Fprintf(w, "\nNext: %s at %s, %s\n", a.NextState(), clock(a.Next.Time), a.NextText)
@@ -194,6 +195,7 @@ func printExplanation(w io.Writer, a *bench.Explanation) {
 		fmt.Fprintf(w, "\nIt does not change again in this recording.\n")
 	}
 	printWritten(w, a)
+	return nil
 }
 
 // printWritten reminds of what is written: of what was asked for, or of what

@@ -22,6 +22,10 @@ type Options struct {
 	Overlook    bool // follows and loops at whose outputs the rules do not look are not worked out, and no summary tells of these
 	First, Most int  // keep so many transitions from the First one on, and count all; of Most 0, keep all
 
+	// Each is given every transition that is kept, instead of the result: it is good until Each returns, and its
+	// reason is not to be kept.
+	Each func(t *logic.Transition)
+
 	// Traced gives the trace of an input of this job over this recording, if somebody has kept it; nil
 	// for none.
 	Traced func(input string) *recording.Column
@@ -128,7 +132,7 @@ func replay(p *logic.Program, r *recording.Recording, o Options, look func(*logi
 	if o.Overlook {
 		w.stepper.Overlook()
 	}
-	w.totals, w.every, w.keep = newTotals(p, r.Start), o.EveryChange, o.keep
+	w.totals, w.every, w.keep, w.each = newTotals(p, r.Start), o.EveryChange, o.keep, o.Each
 	if err := w.play(r, bound, o); err != nil {
 		return nil, err
 	}
@@ -193,6 +197,7 @@ type player struct {
 	first, most int  // of the transitions that are kept
 	every       bool // change of analog outputs is kept
 	keep        func(t *logic.Transition) bool
+	each        func(t *logic.Transition)
 	look        func(*logic.Stepper, int64)
 }
 
@@ -315,9 +320,7 @@ func (w *player) take(t int64, made []logic.Transition) {
 		}
 		w.result.spans.take(tr)
 		if n := w.result.Changes; n >= w.first && (w.most == 0 || n < w.first+w.most) && (w.keep == nil || w.keep(tr)) {
-			kept := *tr
-			kept.Reason = kept.Reason.Clone()
-			w.result.Transitions = append(w.result.Transitions, kept)
+			w.hand(tr)
 		}
 		if w.result.Changes%MarkEvery == 0 {
 			w.result.Marks = append(w.result.Marks, Mark{t, tr.Number})
@@ -325,6 +328,17 @@ func (w *player) take(t int64, made []logic.Transition) {
 		w.result.Changes++
 	}
 	w.totals.take(t, made, w.stepper)
+}
+
+// hand hands a transition to whoever takes each of them, or keeps it.
+func (w *player) hand(t *logic.Transition) {
+	if w.each != nil {
+		w.each(t)
+		return
+	}
+	kept := *t
+	kept.Reason = kept.Reason.Clone()
+	w.result.Transitions = append(w.result.Transitions, kept)
 }
 
 // totals adds up how long rules and outputs were in which state.

@@ -140,6 +140,19 @@ func (d *drawing) path(points []vg.Point, width float64, c color.Color, dashes .
 	d.canvas.StrokeLines(draw.LineStyle{Color: c, Width: vg.Length(width), Dashes: dashes}, points)
 }
 
+// mostStroked is how many points are stroked at once: the time that the rasterizer takes grows with their square
+// where a signal goes up and down in every pixel.
+const mostStroked = 64
+
+// curve draws a path of very many points.
+func (d *drawing) curve(points []vg.Point, width float64, c color.Color) {
+	for len(points) > mostStroked {
+		d.path(points[:mostStroked], width, c)
+		points = points[mostStroked-1:]
+	}
+	d.path(points, width, c)
+}
+
 // drawable is a text without the characters that XML, and so SVG, cannot hold
 // (XML 1.0, 2.2), and that no font has.
 func drawable(s string) string {
@@ -281,7 +294,7 @@ func (d *drawing) signal(p *Panel, extents []recording.Extent, from, to float64,
 			d.canvas.FillPolygon(filled, append(slices.Clone(run), vg.Point{X: last.X, Y: foot}, vg.Point{X: first.X, Y: foot}))
 		}
 		if len(run) > 1 {
-			d.path(run, 1.1, ink)
+			d.curve(run, 1.1, ink)
 		}
 		run = nil
 	}
@@ -342,9 +355,17 @@ func (d *drawing) lane(l *Lane, y float64) {
 	if l.Plant {
 		fill = light
 	}
+	drawn := map[logic.Stand]float64{} // where the last short span of a state was
 	for _, s := range l.Spans {
 		x := d.x(s.From)
-		w := math.Max(d.x(s.To)-x, 1)
+		w := d.x(s.To) - x
+		if w < 1 { // of many in a pixel, two are as good as all
+			if last, is := drawn[s.Stand]; is && x-last < 0.5 {
+				continue
+			}
+			drawn[s.Stand] = x
+		}
+		w = math.Max(w, 1)
 		if l.Kind == logic.MessageKind {
 			w = math.Max(w, 2)
 		}
