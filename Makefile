@@ -55,6 +55,7 @@ bench: console/dist/app/index.html install-chromium ## print the speed as ratios
 	go test ./core/recording/csv -run '^$$' -bench . -benchtime 5x
 	go test ./core/recording/format -run '^$$' -bench . -benchtime 5x
 	go test ./core/bench -run '^$$' -bench . -benchtime 5x
+	go test ./service/store -run '^$$' -bench . -benchtime 5x
 	go test -tags e2e ./console/e2e -run '^$$' -bench . -benchtime 1x
 
 lint: console/node_modules/.installed ## gofmt, vet, staticcheck, generated code, the console's types and style

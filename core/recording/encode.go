@@ -1,6 +1,7 @@
 package recording
 
 import (
+	"bytes"
 	"encoding/binary"
 	"errors"
 	"fmt"
@@ -120,6 +121,21 @@ var errCorrupt = errors.New("not an encoded block")
 // DecodeBlock reads what AppendEncoding wrote, now or in version 1. The summary is
 // computed anew.
 func DecodeBlock(data []byte) (*Block, error) {
+	var d Decoder
+	return d.Block(data)
+}
+
+// A Decoder reads the blocks of columns that were read together: the times that they share, it decodes
+// once, and the blocks share them. Its zero value is ready for use.
+type Decoder struct {
+	version byte
+	encoded []byte  // the last times, as they were written
+	times   []int64 // and as they are
+	units   []int64 // room for readings
+}
+
+// Block is DecodeBlock. Data is not to be changed as long as the decoder is used.
+func (d *Decoder) Block(data []byte) (*Block, error) {
 	if len(data) < 2 || data[0] != version && data[0] != varints || data[1] > asDecimal {
 		return nil, fmt.Errorf("decoding: %w: unknown form", errCorrupt)
 	}
@@ -128,54 +144,79 @@ func DecodeBlock(data []byte) (*Block, error) {
 		numbers = readVarints
 	}
 	form, rest := data[1], data[2:]
-	n, size := binary.Uvarint(rest)
-	if size <= 0 || n == 0 || n > BlockSize {
-		return nil, fmt.Errorf("decoding: %w: bad number of readings", errCorrupt)
+	if d.times != nil && data[0] == d.version && bytes.HasPrefix(rest, d.encoded) {
+		rest = rest[len(d.encoded):]
+	} else {
+		times, behind, err := decodeTimes(rest, numbers)
+		if err != nil {
+			return nil, err
+		}
+		d.version, d.encoded, d.times = data[0], rest[:len(rest)-len(behind)], times
+		rest = behind
 	}
-	times := make([]int64, n)
-	rest, ok := numbers(rest[size:], times)
+	n := len(d.times)
+	if form != asDecimal {
+		return decodePlain(d.times, form, rest)
+	}
+	if len(rest) == 0 || rest[0] > maxPlaces {
+		return nil, fmt.Errorf("decoding: %w: bad number of places", errCorrupt)
+	}
+	if d.units == nil {
+		d.units = make([]int64, BlockSize)
+	}
+	units, scale, ok := d.units[:n], tens[rest[0]], true
+	if rest, ok = numbers(rest[1:], units); !ok || len(rest) > 0 {
+		return nil, fmt.Errorf("decoding: %w: readings end early, or %d bytes behind them", errCorrupt, len(rest))
+	}
+	values := make([]float64, n)
+	before := int64(0)
+	for i, change := range units {
+		before += change
+		values[i] = float64(before) / scale
+	}
+	return NewBlock(d.times, values), nil
+}
+
+// decodeTimes reads what EncodeTimes made, and gives what is behind it.
+func decodeTimes(data []byte, numbers func([]byte, []int64) ([]byte, bool)) (times []int64, behind []byte, err error) {
+	n, size := binary.Uvarint(data)
+	if size <= 0 || n == 0 || n > BlockSize {
+		return nil, nil, fmt.Errorf("decoding: %w: bad number of readings", errCorrupt)
+	}
+	times = make([]int64, n)
+	rest, ok := numbers(data[size:], times)
 	if !ok {
-		return nil, fmt.Errorf("decoding: %w: times end early", errCorrupt)
+		return nil, nil, fmt.Errorf("decoding: %w: times end early", errCorrupt)
 	}
 	var last, step int64
 	for i, change := range times {
 		times[i] = last + step + change
 		if i > 0 && times[i] <= last {
-			return nil, fmt.Errorf("decoding: %w: times go back", errCorrupt)
+			return nil, nil, fmt.Errorf("decoding: %w: times go back", errCorrupt)
 		}
 		step, last = times[i]-last, times[i]
 	}
-	values := make([]float64, n)
-	if form == asDecimal {
-		if len(rest) == 0 || rest[0] > maxPlaces {
-			return nil, fmt.Errorf("decoding: %w: bad number of places", errCorrupt)
-		}
-		units, scale := make([]int64, n), tens[rest[0]]
-		if rest, ok = numbers(rest[1:], units); !ok || len(rest) > 0 {
-			return nil, fmt.Errorf("decoding: %w: readings end early, or %d bytes behind them", errCorrupt, len(rest))
-		}
-		before := int64(0)
-		for i, change := range units {
-			before += change
-			values[i] = float64(before) / scale
+	return times, rest, nil
+}
+
+// decodePlain reads readings that stand as they are: in full, or as bits.
+func decodePlain(times []int64, form byte, data []byte) (*Block, error) {
+	n := len(times)
+	words := (n + 63) / 64
+	sets := map[byte]int{asValues: n, asBits: words, asBitsBad: 2 * words}[form]
+	if len(data) != 8*sets {
+		return nil, fmt.Errorf("decoding: %w: %d bytes of readings instead of %d", errCorrupt, len(data), 8*sets)
+	}
+	all := make([]uint64, sets)
+	for i := range all {
+		all[i] = binary.LittleEndian.Uint64(data[8*i:])
+	}
+	if form == asValues {
+		values := make([]float64, n)
+		for i, w := range all {
+			values[i] = math.Float64frombits(w)
 		}
 		return NewBlock(times, values), nil
 	}
-	sets := map[byte]int{asValues: int(n), asBits: int(n+63) / 64, asBitsBad: 2 * (int(n+63) / 64)}[form]
-	if len(rest) != 8*sets {
-		return nil, fmt.Errorf("decoding: %w: %d bytes of readings instead of %d", errCorrupt, len(rest), 8*sets)
-	}
-	word := func(i int) uint64 { return binary.LittleEndian.Uint64(rest[8*i:]) }
-	for i := range values {
-		bit := uint64(1) << (i % 64)
-		switch {
-		case form == asValues:
-			values[i] = math.Float64frombits(word(i))
-		case form == asBitsBad && word(sets/2+i/64)&bit != 0:
-			values[i] = math.NaN()
-		case word(i/64)&bit != 0:
-			values[i] = 1
-		}
-	}
-	return NewBlock(times, values), nil
+	return bitBlock(times, all[:words:words], all[words:]), nil
 }

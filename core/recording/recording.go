@@ -8,6 +8,7 @@ package recording
 import (
 	"fmt"
 	"math"
+	"math/bits"
 	"slices"
 	"sort"
 )
@@ -176,6 +177,41 @@ func (b *Block) pack() {
 		}
 	}
 	b.Values, b.extents = nil, nil
+}
+
+// bitBlock is a block of readings that are bits already; broken is empty, or has those that are bad.
+func bitBlock(times []int64, on, broken []uint64) *Block {
+	b := &Block{Times: times, On: on, Min: math.NaN(), Max: math.NaN()}
+	last := len(on) - 1
+	some := ^uint64(0) >> (63 - (len(times)-1)%64) // the bits of the last word that are readings
+	on[last] &= some
+	zeros, ones := len(times), 0
+	if len(broken) > 0 {
+		broken[last] &= some
+		for i, w := range broken {
+			on[i] &^= w
+			zeros -= bits.OnesCount64(w)
+			b.AnyBad = b.AnyBad || w != 0
+		}
+	}
+	if b.AnyBad {
+		b.Broken = broken
+	}
+	for _, w := range on {
+		ones += bits.OnesCount64(w)
+	}
+	zeros -= ones
+	if ones > 0 {
+		b.Min, b.Max = 1, 1
+	}
+	if zeros > 0 {
+		b.Min = 0
+		if ones == 0 {
+			b.Max = 0
+		}
+	}
+	b.First, b.Last = b.At(0), b.At(len(times)-1)
+	return b
 }
 
 // Len is the number of readings.

@@ -7,7 +7,6 @@ import (
 	"fmt"
 	"math"
 	"runtime"
-	"slices"
 	"time"
 
 	"github.com/klauspost/compress/zstd"
@@ -341,7 +340,7 @@ func (j *Job) Readings(ctx context.Context, id, from, to int64) (*recording.Reco
 	if err != nil {
 		return nil, err
 	}
-	times := map[int64][]int64{} // by the first one
+	together := map[int64][]func(d *recording.Decoder) error{} // what unpacks the blocks that begin at a time
 	for _, c := range columns {
 		column := &recording.Column{Name: c.Name, Unit: c.Unit}
 		if c.Word != "" {
@@ -352,32 +351,44 @@ func (j *Job) Readings(ctx context.Context, id, from, to int64) (*recording.Reco
 			return nil, fmt.Errorf("reading column %s of recording %s: %w", c.Name, row.Name, readable(err))
 		}
 		column.Blocks = make([]*recording.Block, len(blocks))
-		var unpacking errgroup.Group
-		unpacking.SetLimit(runtime.GOMAXPROCS(0))
 		for i, b := range blocks {
-			unpacking.Go(func() (err error) {
-				column.Blocks[i], err = b.unpack(row.Name, c.Name)
+			together[b.First] = append(together[b.First], func(d *recording.Decoder) (err error) {
+				column.Blocks[i], err = b.unpack(d, row.Name, c.Name)
 				return err
 			})
 		}
-		if err := unpacking.Wait(); err != nil {
-			return nil, err
-		}
-		for i, b := range blocks {
-			block := column.Blocks[i]
-			if same := times[b.First]; slices.Equal(same, block.Times) {
-				block.Times = same
-			} else {
-				times[b.First] = block.Times
-			}
-		}
 		r.Columns = append(r.Columns, column)
+	}
+	if err := unpack(ctx, together); err != nil {
+		return nil, err
 	}
 	return r, nil
 }
 
+// unpack unpacks blocks on all processors; those that begin at the same time one after the other, for
+// most often they share their times.
+func unpack(ctx context.Context, together map[int64][]func(d *recording.Decoder) error) error {
+	unpacking, ctx := errgroup.WithContext(ctx)
+	unpacking.SetLimit(runtime.GOMAXPROCS(0))
+	for _, some := range together {
+		unpacking.Go(func() error {
+			var d recording.Decoder
+			for _, one := range some {
+				if err := ctx.Err(); err != nil {
+					return err
+				}
+				if err := one(&d); err != nil {
+					return err
+				}
+			}
+			return nil
+		})
+	}
+	return unpacking.Wait()
+}
+
 // unpack verifies a block of a column and unpacks it.
-func (b *blockRow) unpack(of, column string) (*recording.Block, error) {
+func (b *blockRow) unpack(d *recording.Decoder, of, column string) (*recording.Block, error) {
 	if err := b.verify(of, column); err != nil {
 		return nil, err
 	}
@@ -385,7 +396,7 @@ func (b *blockRow) unpack(of, column string) (*recording.Block, error) {
 	if err != nil {
 		return nil, fmt.Errorf("reading column %s of recording %s: %w", column, of, err)
 	}
-	block, err := recording.DecodeBlock(data)
+	block, err := d.Block(data)
 	if err != nil {
 		return nil, fmt.Errorf("reading column %s of recording %s: %w", column, of, err)
 	}

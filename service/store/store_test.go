@@ -23,7 +23,7 @@ import (
 	"rectura/core/sheet"
 )
 
-func open(t *testing.T, file string) *Store {
+func open(t testing.TB, file string) *Store {
 	t.Helper()
 	s, err := Open(t.Context(), file, Options{})
 	require.NoError(t, err)
@@ -32,7 +32,7 @@ func open(t *testing.T, file string) *Store {
 }
 
 // theJob is the only job of a store, which is made if it has none.
-func theJob(t *testing.T, s *Store) *Job {
+func theJob(t testing.TB, s *Store) *Job {
 	t.Helper()
 	all, err := s.Jobs(t.Context())
 	require.NoError(t, err)

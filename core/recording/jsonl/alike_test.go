@@ -22,7 +22,7 @@ func TestAlike(t *testing.T) {
 		next := []byte(first)
 		for range rapid.IntRange(0, 3).Draw(t, "changes") {
 			i := rapid.IntRange(0, len(next)-1).Draw(t, "at")
-			next[i] = rapid.SampledFrom([]byte(`0123456789.-+eE"\tfnu:,{} ` + "\x00\xff")).Draw(t, "byte")
+			next[i] = rapid.SampledFrom([]byte(`0123456789.-+eE"\tfnu:,{} `+"\x00\xff")).Draw(t, "byte")
 		}
 		s := &scan{Source: recording.Source{Name: "a.jsonl"}}
 		s.Line = []byte(first)
