@@ -1,18 +1,17 @@
+import { readdirSync, readFileSync, writeFileSync } from "node:fs";
+import { join } from "node:path";
 import { gzipSync } from "node:zlib";
 import tailwind from "@tailwindcss/vite";
 import react from "@vitejs/plugin-react";
 import { defineConfig, type Plugin } from "vite";
 
-// Packs scripts and styles once, when they are built, so that the service need not for every page.
+// Packs scripts and styles once, when they are written, so that the service need not for every page.
 const packed: Plugin = {
   name: "packed",
   apply: "build",
-  generateBundle(_, bundle) {
-    for (const file of Object.values(bundle)) {
-      const source = file.type === "chunk" ? file.code : file.source;
-      if (/\.(js|css)$/.test(file.fileName))
-        this.emitFile({ type: "asset", fileName: `${file.fileName}.gz`, source: gzipSync(source, { level: 9 }) });
-    }
+  writeBundle({ dir = "" }) {
+    for (const name of readdirSync(dir, { recursive: true, encoding: "utf8" }))
+      if (/\.(js|css)$/.test(name)) writeFileSync(join(dir, `${name}.gz`), gzipSync(readFileSync(join(dir, name)), { level: 9 }));
   },
 };
 
