@@ -30,7 +30,7 @@ func Parse(sources []Source) (*Job, []Finding) {
 	c := &checker{
 		job:     j,
 		list:    r.list,
-		wires:   map[string]*Head{},
+		wires:   map[string][]claim{},
 		doubted: map[Declaration]bool{},
 		slowest: map[*Derived]*Input{},
 		unread:  len(r.all) > 0,
@@ -50,7 +50,7 @@ func Parse(sources []Source) (*Job, []Finding) {
 type checker struct {
 	list
 	job     *Job
-	wires   map[string]*Head     // by address: the point that is wired there
+	wires   map[string][]claim   // by address: what is wired there
 	doubted map[Declaration]bool // inputs and derived values of whose loss nobody is told, and that have been looked at
 	slowest map[*Derived]*Input  // of the inputs behind a derived value, the one that is read most seldom
 	unread  bool                 // some text could not be read, so a missing name may stand there

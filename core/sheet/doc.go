@@ -7,8 +7,10 @@
 // the next. Names are made of small letters, digits and _; text stands in quotes.
 //
 //	job "Title"                       timezone ZONE · settle D
-//	device NAME modbus tcp "HOST:PORT" unit N     poll D · timeout D
-//	input NAME ["label"] [discrete]   source DEVICE TABLE N · stages: scale A..B U to C..D V,
+//	device NAME modbus tcp "HOST:PORT" unit N     poll D · timeout D · word order low|high first ·
+//	device NAME modbus rtu "LINE" BAUD 8E1 unit N byte order low|high first · heartbeat TABLE N every D ·
+//	                                  alarm when lost priority P
+//	input NAME ["label"] [discrete]   source DEVICE TABLE N [TYPE] [bit N] [word order …] · poll D · stages: scale A..B U to C..D V,
 //	                                  curve S to U, divider R to supply E, root …, correct X to Y, … · unit U ·
 //	                                  healthy A..B U · stale after D · frozen after D within X ·
 //	                                  unsteady beyond X within D · bad after D · good after D · alarm when bad … ·
@@ -18,7 +20,7 @@
 //	derived NAME = VALUE
 //	setpoint NAME VALUE [difference]  allow A..B U
 //	constant NAME VALUE
-//	output NAME [analog A..B U]       drives DEVICE TABLE N · called by any|all|highest|lowest · permissive when C ·
+//	output NAME [analog A..B U]       drives DEVICE TABLE N [TYPE] [bit N] · refresh D · called by any|all|highest|lowest · permissive when C ·
 //	                                  interlock when|unless C · minimum on D · minimum off D · fail on|off|hold|VALUE ·
 //	                                  flash D · inverted · scale …
 //	rule NAME                         on when C · off when C · off after D · pulse D · latch · reset when C ·

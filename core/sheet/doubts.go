@@ -37,6 +37,7 @@ func (c *checker) doubts() {
 		}
 	}
 	c.repeatedLiterals()
+	c.shortSettle()
 }
 
 // unannounced warns of a signal that something protective depends on, through
@@ -106,15 +107,18 @@ func (c *checker) shortDelays(r *Rule) {
 				return
 			}
 			if delay := f.Duration.Amount.Nanoseconds(); delay < c.poll(in) {
-				d := c.job.names[in.Source.Device.Name].(*Device)
+				polled := in.Source.Device.Name
+				if in.Poll != nil {
+					polled = in.Name
+				}
 				c.warnf(
 					f.Duration.At,
 					"short-delay",
 					"a delay of %s is over before %s is read again, every %s; make it longer, or poll %s more often",
 					f.Duration,
 					in.Name,
-					d.Poll.Duration,
-					d.Name,
+					unit.FormatDuration(c.poll(in)),
+					polled,
 				)
 			}
 		})
@@ -127,11 +131,55 @@ func (c *checker) poll(in *Input) int64 {
 	if in == nil || in.Source == nil {
 		return 0
 	}
+	if in.Poll != nil {
+		return fixed(in.Poll)
+	}
 	d, _ := c.job.names[in.Source.Device.Name].(*Device)
-	if d == nil || d.Poll == nil || d.Poll.Duration.Name != "" {
+	if d == nil {
 		return 0
 	}
-	return d.Poll.Duration.Amount.Nanoseconds()
+	if d.Poll == nil {
+		return usualPoll
+	}
+	return fixed(d.Poll)
+}
+
+// fixed is a duration in nanoseconds; 0 where none is written, or the name of a setpoint or constant.
+func fixed(d *DurationClause) int64 {
+	if d == nil || d.Duration.Name != "" {
+		return 0
+	}
+	return d.Duration.Amount.Nanoseconds()
+}
+
+// shortSettle warns of a job that has settled before each of its points can have been read.
+func (c *checker) shortSettle() {
+	settle := int64(DefaultSettle)
+	if d := c.job.Settle; d != nil {
+		if d.Name != "" {
+			return
+		}
+		settle = d.Amount.Nanoseconds()
+	}
+	for _, in := range c.job.Inputs {
+		poll := c.poll(in)
+		if in.broken || poll == 0 {
+			continue
+		}
+		at, needs, what := in.Source.At, poll, "is read every "+unit.FormatDuration(poll)
+		if in.Skip != nil {
+			at, needs = in.Skip.At, poll*int64(in.Skip.Count+1)
+			what = fmt.Sprintf("is good from its reading %d on, after %s", in.Skip.Count+1, unit.FormatDuration(needs))
+		}
+		if stale := fixed(in.Stale); stale > 0 && stale <= poll {
+			c.warnf(in.Stale.At, "short-settle", "%s is stale after %s, and %s, so that it is bad between two readings; make that longer, or poll it more often",
+				in.Name, unit.FormatDuration(stale), what)
+		}
+		if needs > settle {
+			c.warnf(at, "short-settle", "%s %s, and the job settles in %s, so that it starts without it; write a longer `settle`, or poll it more often",
+				in.Name, what, unit.FormatDuration(settle))
+		}
+	}
 }
 
 // slowestIn is the input of a condition, through derived values too, that is read

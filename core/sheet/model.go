@@ -216,8 +216,9 @@ type DurationClause struct {
 // Unit is given.
 type Input struct {
 	Head
-	Source   *WireClause // where it is wired; nil on the bench
-	BadAlarm *BadAlarm   // `alarm when bad`
+	Source   *WireClause     // where it is wired; nil on the bench
+	Poll     *DurationClause // how often it is read there, if otherwise than its device's points
+	BadAlarm *BadAlarm       // `alarm when bad`
 	Discrete bool
 
 	Stages    []Stage

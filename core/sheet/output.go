@@ -9,8 +9,9 @@ type Output struct {
 	Head
 	Range    *Range // of an analog one: `analog 0..100 %`
 	Drives   *WireClause
-	CalledBy *WordClause // any or all; of an analog one highest or lowest
-	Stages   []Stage     // of an analog one: from its value to what the card puts out
+	Refresh  *DurationClause // how often it is written, even if it has not changed
+	CalledBy *WordClause     // any or all; of an analog one highest or lowest
+	Stages   []Stage         // of an analog one: from its value to what the card puts out
 	Guard
 	Fail     *FailClause
 	Flash    *DurationClause // while on, half of it on and half off
@@ -72,13 +73,13 @@ func (d *Output) rows() []row {
 	if d.Range != nil {
 		return d.rowsWith(
 			true,
-			append(append([]row{wireRow("drives", &d.Drives), combine("highest", "lowest"), scaleRow(&d.Stages)}, d.Guard.rows()...),
+			append(append([]row{wireRow("drives", &d.Drives), durationRow("refresh", &d.Refresh), combine("highest", "lowest"), scaleRow(&d.Stages)}, d.Guard.rows()...),
 				ownRow("fail", &d.Fail, (*parser).failValue))...)
 	}
 	fail := ownRow("fail", &d.Fail, func(p *parser, c Clause) *FailClause {
 		return &FailClause{Clause: c, Word: p.oneOf("the fail state", "on", "off", "hold")}
 	})
-	return d.rowsWith(true, append(append([]row{wireRow("drives", &d.Drives), combine("any", "all")}, d.Guard.rows()...),
+	return d.rowsWith(true, append(append([]row{wireRow("drives", &d.Drives), durationRow("refresh", &d.Refresh), combine("any", "all")}, d.Guard.rows()...),
 		fail, durationRow("flash", &d.Flash), flagRow("inverted", &d.Inverted))...)
 }
 

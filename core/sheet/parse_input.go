@@ -37,7 +37,7 @@ func (d *Input) words() []string {
 func (d *Input) rows() []row {
 	bad := ownRow("alarm when bad", &d.BadAlarm, (*parser).badAlarm)
 	if d.Discrete {
-		return d.rowsWith(true, wireRow("source", &d.Source),
+		return d.rowsWith(true, wireRow("source", &d.Source), durationRow("poll", &d.Poll),
 			flagRow("inverted", &d.Inverted),
 			durationRow("debounce", &d.Debounce),
 			ownRow("words", &d.Words, func(p *parser, c Clause) *WordsClause {
@@ -83,7 +83,7 @@ func (d *Input) rows() []row {
 		r.Quantity, r.AmountAt = p.difference(false)
 		return r
 	})
-	return d.rowsWith(true, append(append([]row{wireRow("source", &d.Source)}, stageRows(&d.Stages)...),
+	return d.rowsWith(true, append(append([]row{wireRow("source", &d.Source), durationRow("poll", &d.Poll)}, stageRows(&d.Stages)...),
 		ownRow("unit", &d.Unit, func(p *parser, c Clause) *UnitClause { return &UnitClause{c, p.unitAlone()} }),
 		rangeRow("healthy", &d.Healthy),
 		durationRow("stale after", &d.Stale),
