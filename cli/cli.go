@@ -60,7 +60,7 @@ A job is a folder of sheets (NAME.rct) with its recordings/.`,
 	bench := &cobra.Group{ID: "bench", Title: "On the bench, with a job's folder:"}
 	served := &cobra.Group{ID: "service", Title: "The service:"}
 	root.AddGroup(bench, served)
-	for _, c := range []*cobra.Command{newNew(), newCheck(), newFmt(), newShow(), newScale(), newTry(), newTrip(), newReplay(), newWhy(), newTrial(), newCalibrate(), newTeach(), newConvert(), newIolist()} {
+	for _, c := range []*cobra.Command{newNew(), newCheck(), newFmt(), newShow(), newScale(), newTry(), newTrip(), newReplay(), newWhy(), newTrial(), newCalibrate(), newTeach(), newRegisters(), newConvert(), newIolist()} {
 		c.GroupID = bench.ID
 		root.AddCommand(c)
 	}

@@ -16,7 +16,7 @@ import (
 // down anew what they print.
 func TestDocs(t *testing.T) {
 	block := regexp.MustCompile("(?ms)^```\n(\\$ .*?)^```$")
-	for _, page := range []string{"points.md", "recordings.md"} {
+	for _, page := range []string{"points.md", "recordings.md", "registers.md"} {
 		t.Run(page, func(t *testing.T) {
 			path, err := filepath.Abs(filepath.Join("../docs", page))
 			require.NoError(t, err)
@@ -52,6 +52,7 @@ func runExample(t *testing.T, example string) string {
 		args := words(strings.ReplaceAll(command, "\\\n", " "))
 		switch args[0] {
 		case "cat":
+			require.NoError(t, os.MkdirAll(filepath.Dir(args[1]), 0o755))
 			require.NoError(t, os.WriteFile(args[1], []byte(printed+"\n"), 0o644))
 			got.WriteString(printed + "\n")
 		case "rectura":
