@@ -190,6 +190,9 @@ func outputClauses(o *sheet.Output) (s string) {
 	for _, clause := range o.Clauses() {
 		s += "; " + clause
 	}
+	if o.Proven != nil {
+		s += "; " + o.Proven.String()
+	}
 	if o.Drives != nil {
 		s += "; drives " + o.Drives.String()
 	}

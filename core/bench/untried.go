@@ -42,7 +42,7 @@ func Untried(job *sheet.Job, played []*Outcome) []sheet.Finding {
 		}
 	}
 	for _, a := range job.Alarms {
-		if a.OfInput == nil && !tried.on[a.Name] {
+		if !a.Own && !tried.on[a.Name] {
 			warn(
 				a.NameAt,
 				"no trial ever raises the alarm %s, so nothing is known of it; play a recording in which it has to come",

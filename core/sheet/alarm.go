@@ -14,6 +14,7 @@ type Alarm struct {
 	Notify   []*NotifyClause
 
 	OfInput *Input // whose `alarm when bad` it stands for, or nil
+	Own     bool   // it is a point's own, and stands in no declaration of its own
 }
 
 // AlarmCall is `call A, B`, an action, or `call A until acknowledged`, an
@@ -158,7 +159,7 @@ func (c *checker) alarm(d *Alarm) {
 	if d.Priority == nil {
 		c.errorf(d.NameAt, "missing-clause", "the alarm %s has no priority; write one of %s", d.Name, List(Priorities, "or"))
 	}
-	if d.Advice == nil && d.OfInput == nil {
+	if d.Advice == nil && !d.Own {
 		c.warnf(
 			d.NameAt,
 			"no-advice",

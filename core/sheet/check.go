@@ -114,6 +114,11 @@ func (c *checker) collect() {
 				c.job.Setpoints = append(c.job.Setpoints, d)
 			case *Output:
 				c.job.Outputs = append(c.job.Outputs, d)
+				if d.Proven != nil {
+					a := d.Proven.alarm(d)
+					c.job.Alarms = append(c.job.Alarms, a)
+					c.job.names[a.Name] = a
+				}
 			case *Rule:
 				c.job.Rules = append(c.job.Rules, d)
 			case *Follow:
@@ -177,6 +182,9 @@ func (c *checker) declarations() {
 	}
 	for _, l := range c.job.Loops {
 		c.loop(l)
+	}
+	for _, o := range c.job.Outputs {
+		c.proof(o)
 	}
 	for _, a := range c.job.Alarms {
 		c.alarm(a)
@@ -271,16 +279,18 @@ func (c *checker) resolve(n *Name) Declaration {
 	d := c.job.names[n.Name]
 	if d != nil {
 		c.job.uses[n.Name] = append(c.job.uses[n.Name], n.At)
-		if of, ok := strings.CutSuffix(n.Name, badSuffix); ok { // which is renamed with its input
+		if of := ownerOf(n.Name); of != "" { // with which it is renamed
 			c.job.uses[of] = append(c.job.uses[of], n.At)
 		}
 		return d
 	}
-	if of, ok := strings.CutSuffix(n.Name, badSuffix); ok {
-		if _, is := c.job.names[of].(*Input); is {
-			c.errorf(n.At, "unknown-name", "the input %s has no alarm of its own; add to it: alarm when bad", of)
-			return nil
-		}
+	switch d := c.job.names[ownerOf(n.Name)].(type) {
+	case *Input:
+		c.errorf(n.At, "unknown-name", "the input %s has no alarm of its own; add to it: alarm when bad", d.Name)
+		return nil
+	case *Output:
+		c.errorf(n.At, "unknown-name", "the output %s has no alarm of its own; add to it: proven by INPUT within 5 s", d.Name)
+		return nil
 	}
 	if c.names == nil {
 		c.names = slices.Sorted(maps.Keys(c.job.names))

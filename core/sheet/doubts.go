@@ -32,7 +32,7 @@ func (c *checker) doubts() {
 		}
 	}
 	for _, a := range c.job.Alarms {
-		if a.OfInput == nil && a.Rule.OnWhen != nil {
+		if !a.Own && a.Rule.OnWhen != nil {
 			c.unannounced(a.Rule.OnWhen.Condition, "alarm "+a.Name)
 		}
 	}

@@ -54,6 +54,16 @@ func TestRename(t *testing.T) {
 		whole += string(s.Text)
 	}
 	assert.Contains(t, whole, "expect o2.bad turns on within", "the alarm of an input is named after it")
+	const proven = "job \"x\"\n\ninput k discrete\n\noutput pump\n  fail off\n  proven by k within 5 s\n\noutput horn\n  fail off\n\nrule r\n  on when k and not pump.unproven\n  call pump\n\nrule s\n  on when pump.unproven\n  call horn\n"
+	for from, to := range map[string]string{"pump": "lift", "k": "flow"} {
+		renamed, err := sheet.Rename([]sheet.Source{{Name: "a.rct", Text: []byte(proven)}}, from, to)
+		require.NoError(t, err)
+		want := strings.ReplaceAll(proven, "pump", "lift")
+		if from == "k" {
+			want = strings.NewReplacer("input k", "input flow", "by k", "by flow", "when k", "when flow").Replace(proven)
+		}
+		assert.Equal(t, want, string(renamed[0].Text))
+	}
 	for _, c := range []struct{ from, to, want string }{
 		{"oxigen", "o2", "nothing is named oxigen"},
 		{"oxygen", "blower", "the name blower is already that of the output at points.rct:"},

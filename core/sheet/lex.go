@@ -258,9 +258,11 @@ func (l *lexer) next() (t token, ok bool) {
 	}
 	if isLetter(c) {
 		t.kind, t.text = tokName, l.short(l.take(span(l.text, inName)))
-		// The alarm that an input has of its own.
-		if rest, ok := strings.CutPrefix(l.text, badSuffix); ok && (rest == "" || !inName(rest[0])) {
-			t.text += l.take(len(badSuffix))
+		// The alarm that a point has of its own.
+		for _, suffix := range ownSuffixes {
+			if rest, ok := strings.CutPrefix(l.text, suffix); ok && (rest == "" || !inName(rest[0])) {
+				t.text += l.take(len(suffix))
+			}
 		}
 		return t, true
 	}

@@ -1,6 +1,9 @@
 package sheet
 
-import "strings"
+import (
+	"slices"
+	"strings"
+)
 
 // A Message is values that are sent to somebody: every so often, at the start,
 // or each time that a condition turns true.
@@ -96,13 +99,28 @@ func (p *parser) badAlarm(c Clause) *BadAlarm {
 	return a
 }
 
-// badSuffix makes the name of an input that of its `alarm when bad`.
-const badSuffix = ".bad"
+// badSuffix makes the name of an input that of its `alarm when bad`, unprovenSuffix that of an output that of
+// the alarm of its `proven by`.
+const (
+	badSuffix      = ".bad"
+	unprovenSuffix = ".unproven"
+)
+
+var ownSuffixes = []string{badSuffix, unprovenSuffix}
+
+// ownerOf is the point whose own alarm has a name; empty of any other name.
+func ownerOf(name string) string {
+	of, suffix, _ := strings.Cut(name, ".")
+	if slices.Contains(ownSuffixes, "."+suffix) {
+		return of
+	}
+	return ""
+}
 
 // alarm makes the alarm that the clause stands for. Without a priority it is a
 // medium one: a value that cannot be believed is worth a look, not a call.
 func (a *BadAlarm) alarm(in *Input) *Alarm {
-	d := &Alarm{Head: Head{At: a.At, NameAt: a.At, Name: in.Name + badSuffix, Label: in.Title() + " is bad"}, Rule: &Rule{}, OfInput: in}
+	d := &Alarm{Head: Head{At: a.At, NameAt: a.At, Name: in.Name + badSuffix, Label: in.Title() + " is bad"}, Rule: &Rule{}, OfInput: in, Own: true}
 	var condition Condition = &Test{Name: &Name{a.At, in.Name}, Is: "bad"}
 	if a.For != nil {
 		condition = &For{condition, a.For}

@@ -16,6 +16,7 @@ type Output struct {
 	Fail     *FailClause
 	Flash    *DurationClause // while on, half of it on and half off
 	Inverted *Clause
+	Proven   *Proof
 }
 
 // FailClause is `fail on`, off or hold; of an analog output `fail VALUE`, off or
@@ -80,7 +81,7 @@ func (d *Output) rows() []row {
 		return &FailClause{Clause: c, Word: p.oneOf("the fail state", "on", "off", "hold")}
 	})
 	return d.rowsWith(true, append(append([]row{wireRow("drives", &d.Drives), durationRow("refresh", &d.Refresh), combine("any", "all")}, d.Guard.rows()...),
-		fail, durationRow("flash", &d.Flash), flagRow("inverted", &d.Inverted))...)
+		fail, durationRow("flash", &d.Flash), flagRow("inverted", &d.Inverted), provenRow(&d.Proven))...)
 }
 
 func (p *parser) failValue(c Clause) *FailClause {

@@ -313,14 +313,12 @@ func (p *parser) name(h *Head) {
 	}
 	h.Name = t.text
 	switch {
-	case strings.HasSuffix(t.text, badSuffix):
-		p.report(
-			h.NameAt,
-			"syntax",
-			"%s would be the alarm of an input, %s; a name has no dot",
-			t.text,
-			strings.TrimSuffix(t.text, badSuffix),
-		)
+	case strings.Contains(t.text, "."):
+		of, point := ownerOf(t.text), "an input"
+		if strings.HasSuffix(t.text, unprovenSuffix) {
+			point = "an output"
+		}
+		p.report(h.NameAt, "syntax", "%s would be the alarm of %s, %s; a name has no dot", t.text, point, of)
 	case t.text != strings.ToLower(t.text):
 		p.report(h.NameAt, "syntax", "the name %s has capital letters; write %s", t.text, strings.ToLower(t.text))
 	case len(t.text) > maxName:

@@ -227,6 +227,11 @@ func TestFindings(t *testing.T) {
 		{rack + "input x\n  source rack holding 3\n  poll 8 s\n  unit mA\n", "3:3: warning: x is read every 8 s, and the job settles in 5 s, so that it starts without it; write a longer `settle`, or poll it more often [short-settle]"},
 		{rack + "input x\n  source rack holding 3\n  poll 2 s\n  unit mA\n  skip first 3 samples\n", "6:3: warning: x is good from its reading 4 on, after 8 s, and the job settles in 5 s, so that it starts without it; write a longer `settle`, or poll it more often [short-settle]"},
 		{rack + "input x\n  source rack holding 3\n  poll 2 s\n  unit mA\n  stale after 1 s\n", "6:3: warning: x is stale after 1 s, and is read every 2 s, so that it is bad between two readings; make that longer, or poll it more often [short-settle]"},
+		{"output o.unproven\n  fail off\n", "1:8: error: o.unproven would be the alarm of an output, o; a name has no dot [syntax]"},
+		{"output o\n  fail off\n  proven by flow within 5 s\n", "3:13: error: nothing is named flow; did you mean low? [unknown-name]"},
+		{"output o\n  fail off\n  proven by oxygen within 5 s\n", "3:13: error: oxygen is an analog input; what proves o is a discrete input that follows it [wrong-kind]"},
+		{"output o\n  fail off\n  proven by mains 5 s\n", "3:19: error: 5 where \"within\" must stand, before how long it may take to follow [syntax]"},
+		{"output o\n  fail off\nrule r\n  on when o.unproven\n  call o\n", "4:11: error: the output o has no alarm of its own; add to it: proven by INPUT within 5 s [unknown-name]"},
 		{"output o\n  flash 5 mA\n  fail off\n", "2:9: error: 5 mA is no time; a duration has a unit such as s or min [syntax]"},
 		// bands
 		{"bands b\n  low: below 5 mg/L\n  fine: else\n", "1:8: error: the end of the line where \"of\" must stand, before the signal that is divided into bands [syntax]"},

@@ -22,14 +22,29 @@ func (j *Job) usesOf(name string) []use {
 	var all []use
 	for _, at := range slices.Compact(places) {
 		d := j.around(at)
-		if in, ok := d.(*Input); ok && in.BadAlarm != nil && in.BadAlarm.At == at {
-			continue // its own `alarm when bad`, where its name is not written
+		if ownAlarmAt(d) == at {
+			continue // its own alarm, where its name is not written
 		}
 		if d != nil {
 			all = append(all, use{at, d})
 		}
 	}
 	return all
+}
+
+// ownAlarmAt is where the clause stands that makes a point an alarm of its own.
+func ownAlarmAt(d Declaration) Place {
+	switch d := d.(type) {
+	case *Input:
+		if d.BadAlarm != nil {
+			return d.BadAlarm.At
+		}
+	case *Output:
+		if d.Proven != nil {
+			return d.Proven.At
+		}
+	}
+	return Place{}
 }
 
 // UsedBy names the declarations that refer to a name, trials aside, each once.

@@ -231,7 +231,7 @@ func ruleViews(p *logic.Program, phrases bool) []Rule {
 		add(l.Name)
 	}
 	for _, a := range p.Job.Alarms {
-		if a.OfInput == nil { // whose text is the input's
+		if !a.Own { // whose text is the point's
 			add(a.Name)
 		}
 	}
