@@ -15,6 +15,8 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+
+	"rectura/service/device/simulated"
 )
 
 var update = flag.Bool("update", false, "write what the commands print into testdata/*.golden")
@@ -313,9 +315,37 @@ func TestService(t *testing.T) {
 	out, _ = run(t, "jobs", "delete", "small-hut", "--yes")
 	assert.Equal(t, "small-hut is deleted\n", out)
 
+	probeRack(t)
+
 	stop()
 	assert.Equal(t, 0, <-ended)
 	require.NoError(t, reader.Close())
+}
+
+// probeRack looks at what stands in a rack, under every type.
+func probeRack(t *testing.T) {
+	rack, err := simulated.Start()
+	require.NoError(t, err)
+	defer func() { require.NoError(t, rack.Close()) }()
+	rack.SetWords("holding", 4, 0x51ec, 0x40e8)
+	pond := write(t, map[string]string{"pond/a.rct": "job \"Pond\"\ndevice rack modbus tcp \"" + rack.Address() + "\" unit 1\n  word order low first\ninput ph\n  source rack holding 4 real\n  unit pH\n  healthy 2..12 pH\n" +
+		"output horn\n  drives rack coil 7\n  fail off\nrule r\n  on when ph < 6 pH hysteresis 0.2 pH\n  call horn\n"})
+	_, code := run(t, "push", filepath.Join(pond, "pond"))
+	require.Equal(t, 0, code)
+	out, code := run(t, "registers", "--probe", "ph", "--job", "pond")
+	assert.Equal(t, 0, code, out)
+	assert.Contains(t, out, "ph: rack holding 4, 400005\nTYPE   ORDER     WORDS")
+	assert.Regexp(t, `(?m)^real   CDAB      51ec 40e8 +7\.26  as wired$`, out)
+	assert.Regexp(t, `(?m)^udint  CDAB      51ec 40e8 +1088967148$`, out)
+	out, _ = run(t, "registers", "--probe", "horn", "--job", "pond")
+	assert.Equal(t, "horn: rack coil 7, 000008: off\n", out)
+	out, code = run(t, "registers", "--probe", "phi", "--job", "pond")
+	assert.Equal(t, 2, code)
+	assert.Equal(t, "rectura: Nothing in this job is named phi.\n", out)
+	for _, args := range [][]string{{"registers"}, {"registers", pond, "--probe", "ph"}} {
+		_, code = run(t, args...)
+		assert.Equal(t, 2, code)
+	}
 }
 
 func TestCompletion(t *testing.T) {

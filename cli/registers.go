@@ -1,8 +1,10 @@
 package cli
 
 import (
+	"errors"
 	"fmt"
 	"io"
+	"net/http"
 	"slices"
 	"strconv"
 	"strings"
@@ -10,6 +12,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"rectura/client"
 	"rectura/core/unit"
 	"rectura/service/device/modbus"
 )
@@ -49,23 +52,92 @@ type (
 )
 
 func newRegisters() *cobra.Command {
-	var format string
+	var format, probe string
+	var r remote
 	c := &cobra.Command{
-		Use:   "registers JOB",
+		Use:   "registers [JOB]",
 		Short: "List where every point is wired, and the requests that read them",
 		Long: `Lists every wire of a job by its device: the protocol's address, which counts from 0, and the
 reference that manuals write, which counts from 1; in what form a value stands there, how
 often it is read or read back, and what an output goes to where the rules cannot decide: that is
 to be set in the device as well, for when the service does not reach it.
 
-Of the bytes of a value A is the highest: ABCD has the high word first, CDAB the low one.`,
-		Example:           "  rectura registers examples/hatchery\n  rectura registers examples/hatchery --format csv",
-		Args:              cobra.ExactArgs(1),
+Of the bytes of a value A is the highest: ABCD has the high word first, CDAB the low one.
+
+--probe has the service read, once, what stands where a point of the newest revision is wired,
+and shows it under every type and order. Nothing is written.`,
+		Example:           "  rectura registers examples/hatchery\n  rectura registers examples/hatchery --format csv\n  rectura registers --probe oxygen",
+		Args:              cobra.MaximumNArgs(1),
 		ValidArgsFunction: completeJob(nil),
-		RunE:              func(c *cobra.Command, args []string) error { return runRegisters(c, args[0], format) },
+		RunE: func(c *cobra.Command, args []string) error {
+			switch {
+			case probe != "" && len(args) > 0:
+				return errors.New("--probe reads a device through the service, and takes no folder; --job says which job is meant")
+			case probe != "":
+				return runProbe(c, &r, probe, format)
+			case len(args) == 0:
+				return errors.New(
+					"registers lists the wires of a job's folder: rectura registers JOB; or reads what stands at one: --probe NAME",
+				)
+			}
+			return runRegisters(c, args[0], format)
+		},
 	}
 	addFormat(c, &format)
+	c.Flags().StringVar(&probe, "probe", "", "read what stands where the point of this `name` is wired")
+	r.addFlags(c.Flags())
 	return c
+}
+
+// runProbe shows what stands in a device where a point is wired.
+func runProbe(c *cobra.Command, r *remote, point, format string) error {
+	api, job, err := r.ask(c.Context())
+	if err != nil {
+		return err
+	}
+	a, err := api.ProbePointWithResponse(c.Context(), job, client.ProbeRequest{Point: point})
+	if err := answered(a, err, http.StatusOK); err != nil {
+		return err
+	}
+	p := a.JSON200
+	l := list{heads: []string{"TYPE", "ORDER", "WORDS", "VALUE", ""}, numbers: []int{4}}
+	for _, f := range p.Forms {
+		var words []string
+		for _, w := range p.Words[:(len(f.Order)+1)/2] {
+			words = append(words, fmt.Sprintf("%04x", w))
+		}
+		value, wired := "no number", ""
+		if f.Value != nil {
+			value = wordsText(f.Type, *f.Value)
+		}
+		if f.Wired {
+			wired = "as wired"
+		}
+		l.add(f.Type, f.Order, strings.Join(words, " "), value, wired)
+	}
+	switch format {
+	case "json":
+		return writeJSON(c.OutOrStdout(), p)
+	case "csv":
+		l.heads = []string{"type", "order", "words", "value", "wired"}
+		return l.csv(c.OutOrStdout())
+	}
+	where := fmt.Sprintf("%s: %s %s %d, %s", p.Point, p.Device, p.Table, p.Address, p.Reference)
+	if p.On != nil {
+		state := "off"
+		if *p.On {
+			state = "on"
+		}
+		if p.Bit != nil {
+			where += fmt.Sprintf(", bit %d", *p.Bit)
+		}
+		where += ": " + state
+	}
+	fmt.Fprintln(c.OutOrStdout(), where)
+	if l.rows == 0 {
+		return nil
+	}
+	return l.table(c.OutOrStdout())
 }
 
 func runRegisters(c *cobra.Command, folder, format string) error {
@@ -104,6 +176,17 @@ func runRegisters(c *cobra.Command, folder, format string) error {
 	return nil
 }
 
+// wordsText is a value as short as its type holds it.
+func wordsText(typ string, v float64) string {
+	switch typ {
+	case "real":
+		return strconv.FormatFloat(v, 'g', -1, 32)
+	case "lreal":
+		return strconv.FormatFloat(v, 'g', -1, 64)
+	}
+	return strconv.FormatFloat(v, 'f', -1, 64)
+}
+
 func registersView(d *modbus.Device) registersJSON {
 	v := registersJSON{Device: d.Name, Address: d.Address, Unit: d.Unit, Wires: []wireJSON{}, Requests: []requestsJSON{}}
 	if wait := d.Watchdog(); wait > 0 {
@@ -111,8 +194,17 @@ func registersView(d *modbus.Device) registersJSON {
 		*v.WatchdogSeconds = seconds(wait)
 	}
 	for _, w := range d.Wires {
-		x := wireJSON{Point: w.Point, Kind: wireKind(&w), Table: w.Table, Address: w.Address, Reference: w.Reference(), Type: w.Type, Order: w.Order(),
-			EverySeconds: seconds(w.Every), Fail: w.Fail}
+		x := wireJSON{
+			Point:        w.Point,
+			Kind:         wireKind(&w),
+			Table:        w.Table,
+			Address:      w.Address,
+			Reference:    w.Reference(),
+			Type:         w.Type,
+			Order:        w.Order(),
+			EverySeconds: seconds(w.Every),
+			Fail:         w.Fail,
+		}
 		if w.Registers() {
 			x.Registers = w.Size
 		}
@@ -159,7 +251,10 @@ func printRegisters(w io.Writer, d *modbus.Device) error {
 		fmt.Fprintln(w, "Nothing is wired to it.")
 		return nil
 	}
-	wires := list{heads: []string{"POINT", "", "TABLE", "ADDRESS", "REFERENCE", "TYPE", "ORDER", "EVERY", "FAIL"}, numbers: []int{4, 5, 8}}
+	wires := list{
+		heads:   []string{"POINT", "", "TABLE", "ADDRESS", "REFERENCE", "TYPE", "ORDER", "EVERY", "FAIL"},
+		numbers: []int{4, 5, 8},
+	}
 	for _, x := range d.Wires {
 		wires.add(x.Point, wireKind(&x), wireTable(&x), strconv.Itoa(x.Address), x.Reference(), x.Type, x.Order(), pace(x.Every), x.Fail)
 	}
@@ -185,7 +280,11 @@ func printRegisters(w io.Writer, d *modbus.Device) error {
 		fmt.Fprintf(w, "\nSet each output's fail in %s, too: that is what it goes to when %s is not reached.\n", d.Name, d.Name)
 	}
 	if wait := d.Watchdog(); wait > 0 {
-		fmt.Fprintf(w, "Its watchdog waits %s at the least, and as much more as the machine takes to start the service again.\n", pace(wait))
+		fmt.Fprintf(
+			w,
+			"Its watchdog waits %s at the least, and as much more as the machine takes to start the service again.\n",
+			pace(wait),
+		)
 	}
 	return nil
 }

@@ -247,7 +247,16 @@ func listOfChanges(p *logic.Program, r *recording.Recording, format string) *cha
 		l.row = func(t *logic.Transition) ([]string, error) {
 			x := transitionView(p, r, t)
 			return []string{
-				unit.FormatDecimal(int64(x.T), 1e9), r.Clock.Full(t.Time), x.Name, x.Kind, fmt.Sprint(x.From), fmt.Sprint(x.To), x.Because,
+				unit.FormatDecimal(
+					int64(x.T),
+					1e9,
+				),
+				r.Clock.Full(t.Time),
+				x.Name,
+				x.Kind,
+				fmt.Sprint(x.From),
+				fmt.Sprint(x.To),
+				x.Because,
 			}, nil
 		}
 	default:

@@ -879,6 +879,52 @@ type PreviewColumn struct {
 	Unit    string  `json:"unit"`
 }
 
+// Probe defines model for Probe.
+type Probe struct {
+	// Address The protocol's, from 0.
+	Address int `json:"address"`
+
+	// Bit Of a register; left out where the point is the whole.
+	Bit    *int         `json:"bit,omitempty"`
+	Device string       `json:"device"`
+	Forms  []ProbedForm `json:"forms"`
+
+	// On Of a single bit, or a bit of a register.
+	On *bool `json:"on,omitempty"`
+
+	// Order Of the bytes, A being the highest.
+	Order string `json:"order"`
+	Point string `json:"point"`
+
+	// Reference With the table's digit, from 1.
+	Reference string `json:"reference"`
+	Table     string `json:"table"`
+
+	// Type As the point is wired.
+	Type string `json:"type"`
+
+	// Words The registers from the address on.
+	Words []int `json:"words"`
+}
+
+// ProbeRequest defines model for ProbeRequest.
+type ProbeRequest struct {
+	// Point The name of an input or output.
+	Point string `json:"point"`
+}
+
+// ProbedForm defines model for ProbedForm.
+type ProbedForm struct {
+	Order string `json:"order"`
+	Type  string `json:"type"`
+
+	// Value Left out where the words are no number.
+	Value *float64 `json:"value,omitempty"`
+
+	// Wired So is the point wired.
+	Wired bool `json:"wired"`
+}
+
 // Problem defines model for Problem.
 type Problem struct {
 	Detail   *string    `json:"detail,omitempty"`
@@ -1417,6 +1463,9 @@ type TeachJSONRequestBody = LessonRequest
 // MergeJSONRequestBody defines body for Merge for application/json ContentType.
 type MergeJSONRequestBody = MergeRequest
 
+// ProbePointJSONRequestBody defines body for ProbePoint for application/json ContentType.
+type ProbePointJSONRequestBody = ProbeRequest
+
 // RenameRecordingJSONRequestBody defines body for RenameRecording for application/json ContentType.
 type RenameRecordingJSONRequestBody = RecordingName
 
@@ -1668,6 +1717,20 @@ type ClientInterface interface {
 	//
 	// Corresponds with POST /jobs/{job}/previews (the `PreviewRecording` operationId).
 	PreviewRecordingWithBody(ctx context.Context, job JobName, params *PreviewRecordingParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ProbePointWithBody What stands in a device where a point of the newest revision is wired, under every type and order. Nothing is written.
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /jobs/{job}/probes (the `ProbePoint` operationId).
+	ProbePointWithBody(ctx context.Context, job JobName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ProbePoint What stands in a device where a point of the newest revision is wired, under every type and order. Nothing is written.
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /jobs/{job}/probes (the `ProbePoint` operationId).
+	ProbePoint(ctx context.Context, job JobName, body ProbePointJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListRecordings All recordings, by name.
 	//
@@ -2248,6 +2311,40 @@ func (c *Client) Merge(ctx context.Context, job JobName, body MergeJSONRequestBo
 // Corresponds with POST /jobs/{job}/previews (the `PreviewRecording` operationId).
 func (c *Client) PreviewRecordingWithBody(ctx context.Context, job JobName, params *PreviewRecordingParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewPreviewRecordingRequestWithBody(c.Server, job, params, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ProbePointWithBody What stands in a device where a point of the newest revision is wired, under every type and order. Nothing is written.
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /jobs/{job}/probes (the `ProbePoint` operationId).
+func (c *Client) ProbePointWithBody(ctx context.Context, job JobName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewProbePointRequestWithBody(c.Server, job, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ProbePoint What stands in a device where a point of the newest revision is wired, under every type and order. Nothing is written.
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /jobs/{job}/probes (the `ProbePoint` operationId).
+func (c *Client) ProbePoint(ctx context.Context, job JobName, body ProbePointJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewProbePointRequest(c.Server, job, body)
 	if err != nil {
 		return nil, err
 	}
@@ -3661,6 +3758,53 @@ func NewPreviewRecordingRequestWithBody(server string, job JobName, params *Prev
 			rawQueryFragments = append(rawQueryFragments, encoded)
 		}
 		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewProbePointRequest calls the generic ProbePoint builder with application/json body
+func NewProbePointRequest(server string, job JobName, body ProbePointJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewProbePointRequestWithBody(server, job, "application/json", bodyReader)
+}
+
+// NewProbePointRequestWithBody constructs an http.Request for the ProbePoint method, with any body, and a specified content type
+func NewProbePointRequestWithBody(server string, job JobName, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "job", job, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/jobs/%s/probes", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
 	}
 
 	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
@@ -5103,6 +5247,20 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with POST /jobs/{job}/previews (the `PreviewRecording` operationId).
 	PreviewRecordingWithBodyWithResponse(ctx context.Context, job JobName, params *PreviewRecordingParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*PreviewRecordingResponse, error)
 
+	// ProbePointWithBodyWithResponse What stands in a device where a point of the newest revision is wired, under every type and order. Nothing is written.
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /jobs/{job}/probes (the `ProbePoint` operationId).
+	ProbePointWithBodyWithResponse(ctx context.Context, job JobName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ProbePointResponse, error)
+
+	// ProbePointWithResponse What stands in a device where a point of the newest revision is wired, under every type and order. Nothing is written.
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /jobs/{job}/probes (the `ProbePoint` operationId).
+	ProbePointWithResponse(ctx context.Context, job JobName, body ProbePointJSONRequestBody, reqEditors ...RequestEditorFn) (*ProbePointResponse, error)
+
 	// ListRecordingsWithResponse All recordings, by name.
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -6187,6 +6345,54 @@ func (r PreviewRecordingResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r PreviewRecordingResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ProbePointResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Probe
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ProbePointResponse) GetJSON200() *Probe {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ProbePointResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ProbePointResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ProbePointResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ProbePointResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ProbePointResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -7566,6 +7772,32 @@ func (c *ClientWithResponses) PreviewRecordingWithBodyWithResponse(ctx context.C
 	return ParsePreviewRecordingResponse(rsp)
 }
 
+// ProbePointWithBodyWithResponse What stands in a device where a point of the newest revision is wired, under every type and order. Nothing is written.
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /jobs/{job}/probes (the `ProbePoint` operationId).
+func (c *ClientWithResponses) ProbePointWithBodyWithResponse(ctx context.Context, job JobName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ProbePointResponse, error) {
+	rsp, err := c.ProbePointWithBody(ctx, job, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseProbePointResponse(rsp)
+}
+
+// ProbePointWithResponse What stands in a device where a point of the newest revision is wired, under every type and order. Nothing is written.
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /jobs/{job}/probes (the `ProbePoint` operationId).
+func (c *ClientWithResponses) ProbePointWithResponse(ctx context.Context, job JobName, body ProbePointJSONRequestBody, reqEditors ...RequestEditorFn) (*ProbePointResponse, error) {
+	rsp, err := c.ProbePoint(ctx, job, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseProbePointResponse(rsp)
+}
+
 // ListRecordingsWithResponse All recordings, by name.
 //
 // Returns a wrapper object for the known response body format(s).
@@ -8533,6 +8765,39 @@ func ParsePreviewRecordingResponse(rsp *http.Response) (*PreviewRecordingRespons
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
 		var dest Preview
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseProbePointResponse parses an HTTP response from a ProbePointWithResponse call
+func ParseProbePointResponse(rsp *http.Response) (*ProbePointResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ProbePointResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Probe
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}

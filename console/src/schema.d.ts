@@ -598,6 +598,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/jobs/{job}/probes": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The short name of a job. */
+                job: components["parameters"]["JobName"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** What stands in a device where a point of the newest revision is wired, under every type and order. Nothing is written. */
+        post: operations["probePoint"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/jobs/{job}/lessons": {
         parameters: {
             query?: never;
@@ -1060,6 +1080,41 @@ export interface components {
              * @description of span
              */
             as_left_percent?: number;
+        };
+        ProbeRequest: {
+            /** @description The name of an input or output. */
+            point: string;
+        };
+        Probe: {
+            point: string;
+            device: string;
+            table: string;
+            /** @description The protocol's, from 0. */
+            address: number;
+            /** @description With the table's digit, from 1. */
+            reference: string;
+            /** @description Of a register; left out where the point is the whole. */
+            bit?: number;
+            /** @description As the point is wired. */
+            type: string;
+            /** @description Of the bytes, A being the highest. */
+            order: string;
+            /** @description Of a single bit, or a bit of a register. */
+            on?: boolean;
+            /** @description The registers from the address on. */
+            words: number[];
+            forms: components["schemas"]["ProbedForm"][];
+        };
+        ProbedForm: {
+            type: string;
+            order: string;
+            /**
+             * Format: double
+             * @description Left out where the words are no number.
+             */
+            value?: number;
+            /** @description So is the point wired. */
+            wired: boolean;
         };
         LessonRequest: {
             /** Format: int64 */
@@ -2566,6 +2621,34 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Calibration"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    probePoint: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The short name of a job. */
+                job: components["parameters"]["JobName"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ProbeRequest"];
+            };
+        };
+        responses: {
+            /** @description The words, and what they are by each type. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Probe"];
                 };
             };
             default: components["responses"]["Problem"];

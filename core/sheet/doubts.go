@@ -172,12 +172,24 @@ func (c *checker) shortSettle() {
 			what = fmt.Sprintf("is good from its reading %d on, after %s", in.Skip.Count+1, unit.FormatDuration(needs))
 		}
 		if stale := fixed(in.Stale); stale > 0 && stale <= poll {
-			c.warnf(in.Stale.At, "short-settle", "%s is stale after %s, and %s, so that it is bad between two readings; make that longer, or poll it more often",
-				in.Name, unit.FormatDuration(stale), what)
+			c.warnf(
+				in.Stale.At,
+				"short-settle",
+				"%s is stale after %s, and %s, so that it is bad between two readings; make that longer, or poll it more often",
+				in.Name,
+				unit.FormatDuration(stale),
+				what,
+			)
 		}
 		if needs > settle {
-			c.warnf(at, "short-settle", "%s %s, and the job settles in %s, so that it starts without it; write a longer `settle`, or poll it more often",
-				in.Name, what, unit.FormatDuration(settle))
+			c.warnf(
+				at,
+				"short-settle",
+				"%s %s, and the job settles in %s, so that it starts without it; write a longer `settle`, or poll it more often",
+				in.Name,
+				what,
+				unit.FormatDuration(settle),
+			)
 		}
 	}
 }
@@ -238,7 +250,15 @@ func (c *checker) repeatedLiterals() {
 		if before, again := first[key]; !again {
 			first[key] = l.At
 		} else if before != l.At {
-			c.warnf(l.At, "repeated-number", "%s is compared with %s at %s, too; give the number one home: setpoint NAME %s", signal, l, before, l)
+			c.warnf(
+				l.At,
+				"repeated-number",
+				"%s is compared with %s at %s, too; give the number one home: setpoint NAME %s",
+				signal,
+				l,
+				before,
+				l,
+			)
 		}
 	}
 	for _, r := range c.job.Order {

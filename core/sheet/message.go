@@ -120,7 +120,12 @@ func ownerOf(name string) string {
 // alarm makes the alarm that the clause stands for. Without a priority it is a
 // medium one: a value that cannot be believed is worth a look, not a call.
 func (a *BadAlarm) alarm(in *Input) *Alarm {
-	d := &Alarm{Head: Head{At: a.At, NameAt: a.At, Name: in.Name + badSuffix, Label: in.Title() + " is bad"}, Rule: &Rule{}, OfInput: in, Own: true}
+	d := &Alarm{
+		Head:    Head{At: a.At, NameAt: a.At, Name: in.Name + badSuffix, Label: in.Title() + " is bad"},
+		Rule:    &Rule{},
+		OfInput: in,
+		Own:     true,
+	}
 	var condition Condition = &Test{Name: &Name{a.At, in.Name}, Is: "bad"}
 	if a.For != nil {
 		condition = &For{condition, a.For}

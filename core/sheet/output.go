@@ -74,14 +74,25 @@ func (d *Output) rows() []row {
 	if d.Range != nil {
 		return d.rowsWith(
 			true,
-			append(append([]row{wireRow("drives", &d.Drives), durationRow("refresh", &d.Refresh), combine("highest", "lowest"), scaleRow(&d.Stages)}, d.Guard.rows()...),
-				ownRow("fail", &d.Fail, (*parser).failValue))...)
+			append(
+				append(
+					[]row{
+						wireRow("drives", &d.Drives),
+						durationRow("refresh", &d.Refresh),
+						combine("highest", "lowest"),
+						scaleRow(&d.Stages),
+					},
+					d.Guard.rows()...),
+				ownRow("fail", &d.Fail, (*parser).failValue),
+			)...)
 	}
 	fail := ownRow("fail", &d.Fail, func(p *parser, c Clause) *FailClause {
 		return &FailClause{Clause: c, Word: p.oneOf("the fail state", "on", "off", "hold")}
 	})
-	return d.rowsWith(true, append(append([]row{wireRow("drives", &d.Drives), durationRow("refresh", &d.Refresh), combine("any", "all")}, d.Guard.rows()...),
-		fail, durationRow("flash", &d.Flash), flagRow("inverted", &d.Inverted), provenRow(&d.Proven))...)
+	return d.rowsWith(
+		true,
+		append(append([]row{wireRow("drives", &d.Drives), durationRow("refresh", &d.Refresh), combine("any", "all")}, d.Guard.rows()...),
+			fail, durationRow("flash", &d.Flash), flagRow("inverted", &d.Inverted), provenRow(&d.Proven))...)
 }
 
 func (p *parser) failValue(c Clause) *FailClause {

@@ -28,7 +28,11 @@ func provenRow(to **Proof) row {
 // for so long, a contact that stays behind as well as one that does not come. What a person has to see to has a
 // high priority.
 func (p *Proof) alarm(o *Output) *Alarm {
-	d := &Alarm{Head: Head{At: p.At, NameAt: p.At, Name: o.Name + unprovenSuffix, Label: o.Title() + " is not proven"}, Rule: &Rule{}, Own: true}
+	d := &Alarm{
+		Head: Head{At: p.At, NameAt: p.At, Name: o.Name + unprovenSuffix, Label: o.Title() + " is not proven"},
+		Rule: &Rule{},
+		Own:  true,
+	}
 	is := func(at Place, name string) Condition { return &Test{Name: &Name{at, name}} }
 	isNot := func(at Place, name string) Condition { return &Not{at, is(at, name)} }
 	apart := &Or{[]Condition{
@@ -49,7 +53,14 @@ func (c *checker) proof(o *Output) {
 	by := c.resolve(o.Proven.By)
 	in, is := by.(*Input)
 	if by != nil && (!is || !in.Discrete) {
-		c.errorf(o.Proven.By.At, "wrong-kind", "%s is %s; what proves %s is a discrete input that follows it", o.Proven.By.Name, describe(by), o.Name)
+		c.errorf(
+			o.Proven.By.At,
+			"wrong-kind",
+			"%s is %s; what proves %s is a discrete input that follows it",
+			o.Proven.By.Name,
+			describe(by),
+			o.Name,
+		)
 	}
 	if a, own := c.job.names[o.Name+unprovenSuffix].(*Alarm); own && (!is || !in.Discrete) {
 		a.broken, a.Rule.broken = true, true

@@ -123,18 +123,38 @@ func (c *checker) form(w *WireClause, point *Head, numbers bool) {
 	last := w.Address + w.Size - 1
 	switch {
 	case numbers && !w.numbers():
-		c.errorf(w.TableAt, "wrong-kind", "%s has a value, and the table %s holds single bits; write holding or input", point.Name, w.Table)
+		c.errorf(
+			w.TableAt,
+			"wrong-kind",
+			"%s has a value, and the table %s holds single bits; write holding or input",
+			point.Name,
+			w.Table,
+		)
 	case numbers && w.Bit != noBit:
 		c.errorf(w.FormAt, "wrong-kind", "%s has a value, and a bit is on or off; take `bit %d` out", point.Name, w.Bit)
 	case !numbers && w.numbers() && (w.Bit == noBit || w.Type != ""):
-		c.errorf(w.TableAt, "wrong-kind", "%s is on or off, and the table %s holds registers; write discrete or coil, or say which bit of the register: bit 3",
-			point.Name, w.Table)
+		c.errorf(
+			w.TableAt,
+			"wrong-kind",
+			"%s is on or off, and the table %s holds registers; write discrete or coil, or say which bit of the register: bit 3",
+			point.Name,
+			w.Table,
+		)
 	case !numbers && !w.numbers() && (w.Bit != noBit || w.Type != "" || w.ByteOrder != ""):
 		c.errorf(w.FormAt, "wrong-kind", "the table %s holds single bits, which have no type, bit or order; take that out", w.Table)
 	case w.WordOrder != "" && w.Size == 1:
 		c.errorf(w.FormAt, "wrong-kind", "%s stands in one register, which has no word order; take it out, or say its type", point.Name)
 	case last > lastAddress:
-		c.errorf(w.FormAt, "address", "%s as %s reaches from %d to %d; the last address is %d", point.Name, w.Type, w.Address, last, lastAddress)
+		c.errorf(
+			w.FormAt,
+			"address",
+			"%s as %s reaches from %d to %d; the last address is %d",
+			point.Name,
+			w.Type,
+			w.Address,
+			last,
+			lastAddress,
+		)
 	}
 }
 

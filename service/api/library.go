@@ -182,7 +182,12 @@ func columnsSize(columns ...*recording.Column) int64 {
 
 // traceAhead traces the inputs of a chart while their recording is played, on another core, but for
 // those that are kept. What it gives waits for a trace; nil where there is none.
-func traceAhead(p *logic.Program, r *recording.Recording, stop bench.Stop, kept func(input string) *recording.Column) func(string) *recording.Column {
+func traceAhead(
+	p *logic.Program,
+	r *recording.Recording,
+	stop bench.Stop,
+	kept func(input string) *recording.Column,
+) func(string) *recording.Column {
 	type ahead struct {
 		made chan struct{}
 		*recording.Column

@@ -878,6 +878,52 @@ type PreviewColumn struct {
 	Unit    string  `json:"unit"`
 }
 
+// Probe defines model for Probe.
+type Probe struct {
+	// Address The protocol's, from 0.
+	Address int `json:"address"`
+
+	// Bit Of a register; left out where the point is the whole.
+	Bit    *int         `json:"bit,omitempty"`
+	Device string       `json:"device"`
+	Forms  []ProbedForm `json:"forms"`
+
+	// On Of a single bit, or a bit of a register.
+	On *bool `json:"on,omitempty"`
+
+	// Order Of the bytes, A being the highest.
+	Order string `json:"order"`
+	Point string `json:"point"`
+
+	// Reference With the table's digit, from 1.
+	Reference string `json:"reference"`
+	Table     string `json:"table"`
+
+	// Type As the point is wired.
+	Type string `json:"type"`
+
+	// Words The registers from the address on.
+	Words []int `json:"words"`
+}
+
+// ProbeRequest defines model for ProbeRequest.
+type ProbeRequest struct {
+	// Point The name of an input or output.
+	Point string `json:"point"`
+}
+
+// ProbedForm defines model for ProbedForm.
+type ProbedForm struct {
+	Order string `json:"order"`
+	Type  string `json:"type"`
+
+	// Value Left out where the words are no number.
+	Value *float64 `json:"value,omitempty"`
+
+	// Wired So is the point wired.
+	Wired bool `json:"wired"`
+}
+
 // Problem defines model for Problem.
 type Problem struct {
 	Detail   *string    `json:"detail,omitempty"`
@@ -1416,6 +1462,9 @@ type TeachJSONRequestBody = LessonRequest
 // MergeJSONRequestBody defines body for Merge for application/json ContentType.
 type MergeJSONRequestBody = MergeRequest
 
+// ProbePointJSONRequestBody defines body for ProbePoint for application/json ContentType.
+type ProbePointJSONRequestBody = ProbeRequest
+
 // RenameRecordingJSONRequestBody defines body for RenameRecording for application/json ContentType.
 type RenameRecordingJSONRequestBody = RecordingName
 
@@ -1493,6 +1542,9 @@ type ServerInterface interface {
 	// PreviewRecording Say how a file would be understood, and keep nothing. The file's beginning is enough, but for Parquet.
 	// (POST /jobs/{job}/previews)
 	PreviewRecording(ctx echo.Context, job JobName, params PreviewRecordingParams) error
+	// ProbePoint What stands in a device where a point of the newest revision is wired, under every type and order. Nothing is written.
+	// (POST /jobs/{job}/probes)
+	ProbePoint(ctx echo.Context, job JobName) error
 	// ListRecordings All recordings, by name.
 	// (GET /jobs/{job}/recordings)
 	ListRecordings(ctx echo.Context, job JobName) error
@@ -1997,6 +2049,22 @@ func (w *ServerInterfaceWrapper) PreviewRecording(ctx echo.Context) error {
 
 	// Invoke the callback with all the unmarshaled arguments
 	err = w.Handler.PreviewRecording(ctx, job, params)
+	return err
+}
+
+// ProbePoint converts echo context to params.
+func (w *ServerInterfaceWrapper) ProbePoint(ctx echo.Context) error {
+	var err error
+	// ------------- Path parameter "job" -------------
+	var job JobName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "job", ctx.Param("job"), &job, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter job: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.ProbePoint(ctx, job)
 	return err
 }
 
@@ -2660,6 +2728,7 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.GET(options.BaseURL+"/jobs/:job/curves", wrapper.GetCurve, options.OperationMiddlewares["getCurve"]...)
 	router.GET(options.BaseURL+"/jobs/:job/histograms", wrapper.GetHistogram, options.OperationMiddlewares["getHistogram"]...)
 	router.POST(options.BaseURL+"/jobs/:job/calibrations", wrapper.Calibrate, options.OperationMiddlewares["calibrate"]...)
+	router.POST(options.BaseURL+"/jobs/:job/probes", wrapper.ProbePoint, options.OperationMiddlewares["probePoint"]...)
 	router.POST(options.BaseURL+"/jobs/:job/lessons", wrapper.Teach, options.OperationMiddlewares["teach"]...)
 
 }
@@ -3397,6 +3466,46 @@ type PreviewRecordingdefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response PreviewRecordingdefaultApplicationProblemPlusJSONResponse) VisitPreviewRecordingResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ProbePointRequestObject struct {
+	Job  JobName `json:"job"`
+	Body *ProbePointJSONRequestBody
+}
+
+type ProbePointResponseObject interface {
+	VisitProbePointResponse(w http.ResponseWriter) error
+}
+
+type ProbePoint200JSONResponse Probe
+
+func (response ProbePoint200JSONResponse) VisitProbePointResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ProbePointdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ProbePointdefaultApplicationProblemPlusJSONResponse) VisitProbePointResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -4330,6 +4439,9 @@ type StrictServerInterface interface {
 	// PreviewRecording Say how a file would be understood, and keep nothing. The file's beginning is enough, but for Parquet.
 	// (POST /jobs/{job}/previews)
 	PreviewRecording(ctx context.Context, request PreviewRecordingRequestObject) (PreviewRecordingResponseObject, error)
+	// ProbePoint What stands in a device where a point of the newest revision is wired, under every type and order. Nothing is written.
+	// (POST /jobs/{job}/probes)
+	ProbePoint(ctx context.Context, request ProbePointRequestObject) (ProbePointResponseObject, error)
 	// ListRecordings All recordings, by name.
 	// (GET /jobs/{job}/recordings)
 	ListRecordings(ctx context.Context, request ListRecordingsRequestObject) (ListRecordingsResponseObject, error)
@@ -5043,6 +5155,54 @@ func (sh *strictHandler) PreviewRecording(ctx echo.Context, job JobName, params 
 		return err
 	} else if validResponse, ok := response.(PreviewRecordingResponseObject); ok {
 		return validResponse.VisitPreviewRecordingResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// ProbePoint operation middleware
+func (sh *strictHandler) ProbePoint(ctx echo.Context, job JobName) error {
+	var request ProbePointRequestObject
+
+	request.Job = job
+
+	var body ProbePointJSONRequestBody
+	var err error
+	if binder, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = binder.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ProbePoint(ctx.Request().Context(), request.(ProbePointRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ProbePoint")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ProbePointResponseObject); ok {
+		return validResponse.VisitProbePointResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}

@@ -74,7 +74,8 @@ func (l *Line) Close() error {
 func (l *Line) Read(d *Device, r Request) ([]Reading, error) {
 	var wires []*Wire
 	for i := range d.Wires {
-		if w := &d.Wires[i]; !w.Heartbeat && w.Table == r.Table && w.Every == r.Every && w.Address >= r.First && w.Address+w.Size-1 <= r.Last() {
+		if w := &d.Wires[i]; !w.Heartbeat && w.Table == r.Table && w.Every == r.Every && w.Address >= r.First &&
+			w.Address+w.Size-1 <= r.Last() {
 			wires = append(wires, w)
 		}
 	}
@@ -116,7 +117,10 @@ func (l *Line) ask(unit int, r Request, wires []*Wire) (readings []Reading, refu
 	words, bits, err := l.twice(unit, r)
 	if exception(err) {
 		for _, w := range wires {
-			readings = append(readings, Reading{Wire: w, Fault: fmt.Sprintf("%s refuses to read %s %d: %v", l.name, w.Table, w.Address, err)})
+			readings = append(
+				readings,
+				Reading{Wire: w, Fault: fmt.Sprintf("%s refuses to read %s %d: %v", l.name, w.Table, w.Address, err)},
+			)
 		}
 		return readings, err, nil
 	}

@@ -88,7 +88,12 @@ func TestReading(t *testing.T) {
 	got, err := poll(d, l)
 	require.NoError(t, err)
 	assert.Equal(t, good, got)
-	assert.Equal(t, "[{coil 0 1} {discrete 7 1} {holding 0 8} {holding 20 1} {holding 30 1} {input 3 4}]", fmt.Sprint(rack.Reads()), "what is near by is read at once")
+	assert.Equal(
+		t,
+		"[{coil 0 1} {discrete 7 1} {holding 0 8} {holding 20 1} {holding 30 1} {input 3 4}]",
+		fmt.Sprint(rack.Reads()),
+		"what is near by is read at once",
+	)
 
 	// What lies between two points cannot be read: from then on it is left out, and the points stay good.
 	rack.Refuse("holding", 3, vendor.ErrIllegalDataAddress)

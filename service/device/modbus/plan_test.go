@@ -94,7 +94,11 @@ func TestRequestsReadEverything(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
 		var wires []Wire
 		for range rapid.IntRange(0, 80).Draw(t, "wires") {
-			w := Wire{Table: rapid.SampledFrom(tables).Draw(t, "table"), Size: 1, Every: time.Duration(rapid.IntRange(1, 2).Draw(t, "every"))}
+			w := Wire{
+				Table: rapid.SampledFrom(tables).Draw(t, "table"),
+				Size:  1,
+				Every: time.Duration(rapid.IntRange(1, 2).Draw(t, "every")),
+			}
 			most := 600
 			if w.Registers() {
 				w.Size = rapid.SampledFrom([]int{1, 2, 4}).Draw(t, "size")
@@ -119,7 +123,8 @@ func TestRequestsReadEverything(t *testing.T) {
 			read += len(r.Points)
 			next := r.First
 			for _, w := range wires {
-				if w.Table == r.Table && w.Every == r.Every && slices.Contains(r.Points, w.Point) && w.Address >= r.First && w.Address+w.Size-1 <= r.Last() {
+				if w.Table == r.Table && w.Every == r.Every && slices.Contains(r.Points, w.Point) && w.Address >= r.First &&
+					w.Address+w.Size-1 <= r.Last() {
 					require.LessOrEqual(t, w.Address-next, gap)
 					next = max(next, w.Address+w.Size)
 				}

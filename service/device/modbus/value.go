@@ -64,7 +64,14 @@ func (w *Wire) words(v float64) ([]uint16, error) {
 		v = math.RoundToEven(v)
 	}
 	if !(v >= f.low && v <= f.high) { // which nothing that is no number is
-		return nil, fmt.Errorf("%s cannot be %s: as %s it holds from %s to %s", w.Point, unit.Short(v), w.Type, unit.Short(f.low), unit.Short(f.high))
+		return nil, fmt.Errorf(
+			"%s cannot be %s: as %s it holds from %s to %s",
+			w.Point,
+			unit.Short(v),
+			w.Type,
+			unit.Short(f.low),
+			unit.Short(f.high),
+		)
 	}
 	var bits uint64
 	switch {

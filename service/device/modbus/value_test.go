@@ -52,7 +52,12 @@ func TestNothingIsWrapped(t *testing.T) {
 	}
 	rapid.Check(t, func(t *rapid.T) {
 		typ := rapid.SampledFrom([]string{"int", "uint", "dint", "udint", "lint", "ulint", "real", "lreal"}).Draw(t, "type")
-		w := Wire{Type: typ, Size: map[string]int{"int": 1, "uint": 1, "dint": 2, "udint": 2, "real": 2}[typ], LowWordFirst: rapid.Bool().Draw(t, "words"), LowByteFirst: rapid.Bool().Draw(t, "bytes")}
+		w := Wire{
+			Type:         typ,
+			Size:         map[string]int{"int": 1, "uint": 1, "dint": 2, "udint": 2, "real": 2}[typ],
+			LowWordFirst: rapid.Bool().Draw(t, "words"),
+			LowByteFirst: rapid.Bool().Draw(t, "bytes"),
+		}
 		if w.Size == 0 {
 			w.Size = 4
 		}

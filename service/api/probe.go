@@ -1,0 +1,103 @@
+package api
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"math"
+	"net/http"
+	"slices"
+	"time"
+
+	"rectura/core/sheet"
+	"rectura/core/unit"
+	"rectura/service/device/modbus"
+)
+
+// longestTimeout bounds how long a probe waits for a device, whatever a sheet says.
+const longestTimeout = 2 * time.Second
+
+// ProbePoint reads once what stands in a device where a point is wired. It writes nothing.
+func (s *Server) ProbePoint(ctx context.Context, request ProbePointRequestObject) (ProbePointResponseObject, error) {
+	j, err := s.shelf(ctx, request.Job)
+	if err != nil {
+		return nil, err
+	}
+	p, err := j.newest(ctx)
+	if err != nil {
+		return nil, err
+	}
+	if p == nil {
+		return nil, refuse(http.StatusNotFound, "This job has no revision yet; push one first.")
+	}
+	name := request.Body.Point
+	for _, d := range modbus.Devices(p.Program) {
+		i := slices.IndexFunc(d.Wires, func(w modbus.Wire) bool { return w.Point == name && !w.Heartbeat })
+		if i < 0 {
+			continue
+		}
+		d.Timeout = min(d.Timeout, longestTimeout)
+		probe, err := do(ctx, s.probes, func(context.Context) (*modbus.Probe, error) { return probed(d, &d.Wires[i]) })
+		if errors.Is(err, modbus.ErrNoAnswer) {
+			return nil, refuse(http.StatusBadGateway, fmt.Sprintf(
+				"The device %s does not answer at %s, unit %d, within %s; is it on, and is nobody else on its line?",
+				d.Name,
+				d.Address,
+				d.Unit,
+				unit.FormatDuration(d.Timeout.Nanoseconds()),
+			))
+		}
+		if err != nil {
+			return nil, refuse(http.StatusBadGateway, sentence(err))
+		}
+		return ProbePoint200JSONResponse(probeView(d, probe)), nil
+	}
+	switch p.Job.Lookup(name).(type) {
+	case nil:
+		return nil, refuse(http.StatusNotFound, "Nothing in this job is named "+shown(name)+".")
+	case *sheet.Input, *sheet.Output:
+		return nil, refuse(http.StatusUnprocessableEntity, shown(name)+" is wired to no device; give it a `source` or `drives`.")
+	}
+	return nil, refuse(http.StatusUnprocessableEntity, shown(name)+" is no input and no output, and stands in no device.")
+}
+
+// probed makes a line for one probe, and ends it.
+func probed(d *modbus.Device, w *modbus.Wire) (probe *modbus.Probe, err error) {
+	l, err := modbus.NewLine(d, nil)
+	if err != nil {
+		return nil, err
+	}
+	defer func() { err = errors.Join(err, l.Close()) }()
+	return l.Probe(d, w)
+}
+
+func probeView(d *modbus.Device, p *modbus.Probe) Probe {
+	v := Probe{
+		Point:     p.Point,
+		Device:    d.Name,
+		Table:     p.Table,
+		Address:   p.Address,
+		Reference: p.Reference(),
+		Type:      p.Type,
+		Order:     p.Order(),
+		Words:     []int{},
+		Forms:     []ProbedForm{},
+	}
+	if p.Type == "bool" {
+		v.On = &p.On
+	}
+	if p.Bit >= 0 {
+		v.Bit = &p.Bit
+	}
+	for _, w := range p.Words {
+		v.Words = append(v.Words, int(w))
+	}
+	for _, f := range p.Forms {
+		x := ProbedForm{Type: f.Type, Order: f.Order, Wired: f.Wired}
+		if value := f.Value; !math.IsNaN(value) && !math.IsInf(value, 0) {
+			x.Value = &value
+		}
+		v.Forms = append(v.Forms, x)
+	}
+	return v
+}
