@@ -2,6 +2,7 @@ package sheet
 
 import (
 	"net"
+	"path"
 	"slices"
 	"strconv"
 	"strings"
@@ -115,6 +116,16 @@ func (d *Device) printHeartbeat(p *printer) {
 	}
 }
 
+// isLine tells whether an address can be that of a serial line: a device file, or a port of Windows. No other
+// file is to be opened because a sheet names it.
+func isLine(address string) bool {
+	if port, is := strings.CutPrefix(address, "COM"); is {
+		n, err := strconv.Atoi(port)
+		return err == nil && n > 0
+	}
+	return strings.HasPrefix(address, "/dev/") && path.Clean(address) == address
+}
+
 // firstRow is that of a clause that says which comes first: `word order low first`.
 func firstRow(keyword string, to **WordClause) row {
 	return row{keyword: keyword,
@@ -135,8 +146,8 @@ func (p *parser) first() string {
 
 func (c *checker) device(d *Device) {
 	if d.Serial {
-		if d.Address == "" {
-			c.errorf(d.AddressAt, "address", "a serial line has a name, such as /dev/ttyS1")
+		if !isLine(d.Address) {
+			c.errorf(d.AddressAt, "address", "%q is no serial line; write its device file, such as /dev/ttyS1, or COM3", d.Address)
 		}
 		if d.Baud < 300 {
 			c.errorf(d.AddressAt, "address", "the line of %s runs at %d bits a second; the least is 300", d.Name, d.Baud)

@@ -211,6 +211,8 @@ func TestFindings(t *testing.T) {
 		{rack + "input x discrete\n  source rack coil 1\noutput o\n  drives rack coil 1\n  fail off\n", "5:3: error: o is wired to rack coil 1, as x is in line 32; one of the two addresses is wrong [same-address]"},
 		{rack + "input x discrete\n  source rack coil 70000\n", "3:20: error: 70000 where the address must stand, from 0 to 65535 [syntax]"},
 		{"device d modbus rtu \"/dev/ttyS1\" 19200 9E1 unit 1\n", "1:40: error: 9 where the frame of the line must stand: data bits, parity and stop bits, one of 8N1, 8N2, 8E1, 8O1, 7E1 or 7O1 [syntax]"},
+		{"device d modbus rtu \"/dev/../etc/fstab\" 9600 8E1 unit 1\n", "1:21: error: \"/dev/../etc/fstab\" is no serial line; write its device file, such as /dev/ttyS1, or COM3 [address]"},
+		{"device d modbus rtu \"COM3\" 9600 8X1 unit 1\n", "1:33: error: 8 where the frame of the line must stand: data bits, parity and stop bits, one of 8N1, 8N2, 8E1, 8O1, 7E1 or 7O1 [syntax]"},
 		{"device d modbus rtu \"/dev/ttyS1\" 110 8E1 unit 1\n", "1:21: error: the line of d runs at 110 bits a second; the least is 300 [address]"},
 		{"device d modbus rtu \"/dev/ttyS1\" 9600 8E1 unit 0\n", "1:48: error: unit 0 of a serial line is everybody, and nobody answers; a device has a unit from 1 to 247 [address]"},
 		{rack + "  word order first\n", "2:14: error: first where what comes first must stand: low, high [syntax]"},

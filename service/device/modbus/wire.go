@@ -3,6 +3,7 @@
 package modbus
 
 import (
+	"cmp"
 	"fmt"
 	"math"
 	"slices"
@@ -78,46 +79,50 @@ type Device struct {
 	Timeout time.Duration
 	Wires   []Wire
 	Settle  time.Duration // of the job
+	poll    time.Duration // of points that do not say otherwise
 }
 
 // Devices are those of a job, in the order of its sheets.
 func Devices(p *logic.Program) []*Device {
 	var all []*Device
+	named := map[string]*Device{}
 	for _, d := range p.Job.Devices {
-		of := &Device{Device: d, Timeout: lasting(p, d.Timeout, DefaultTimeout), Settle: time.Duration(sheet.DefaultSettle)}
+		of := &Device{
+			Device:  d,
+			Timeout: lasting(p, d.Timeout, DefaultTimeout),
+			Settle:  time.Duration(sheet.DefaultSettle),
+			poll:    lasting(p, d.Poll, DefaultPoll),
+		}
 		if s := p.Job.Settle; s != nil {
 			of.Settle = long(p, s)
-		}
-		poll := lasting(p, d.Poll, DefaultPoll)
-		for _, in := range p.Job.Inputs {
-			if w := in.Source; w != nil && w.Device.Name == d.Name {
-				x := of.wire(in.Name, w)
-				x.Every = lasting(p, in.Poll, poll)
-				of.Wires = append(of.Wires, x)
-			}
-		}
-		for _, o := range p.Job.Outputs {
-			if w := o.Drives; w != nil && w.Device.Name == d.Name {
-				x := of.wire(o.Name, w)
-				x.Driven, x.Every, x.Refresh, x.Fail = true, poll, lasting(p, o.Refresh, 0), failOf(o)
-				of.Wires = append(of.Wires, x)
-			}
 		}
 		if w := d.Heartbeat; w != nil {
 			x := of.wire("heartbeat", w)
 			x.Heartbeat, x.Driven, x.Every, x.Type = true, true, long(p, d.Beat), "bool"
 			of.Wires = append(of.Wires, x)
 		}
-		slices.SortStableFunc(of.Wires, func(a, b Wire) int {
-			if a.Table != b.Table {
-				return slices.Index(tables, a.Table) - slices.Index(tables, b.Table)
-			}
-			if a.Address != b.Address {
-				return a.Address - b.Address
-			}
-			return a.Bit - b.Bit
+		all, named[d.Name] = append(all, of), of
+	}
+	for _, in := range p.Job.Inputs {
+		if w := in.Source; w != nil {
+			of := named[w.Device.Name]
+			x := of.wire(in.Name, w)
+			x.Every = lasting(p, in.Poll, of.poll)
+			of.Wires = append(of.Wires, x)
+		}
+	}
+	for _, o := range p.Job.Outputs {
+		if w := o.Drives; w != nil {
+			of := named[w.Device.Name]
+			x := of.wire(o.Name, w)
+			x.Driven, x.Every, x.Refresh, x.Fail = true, of.poll, lasting(p, o.Refresh, 0), failOf(o)
+			of.Wires = append(of.Wires, x)
+		}
+	}
+	for _, d := range all {
+		slices.SortStableFunc(d.Wires, func(a, b Wire) int {
+			return cmp.Or(slices.Index(tables, a.Table)-slices.Index(tables, b.Table), a.Address-b.Address, a.Bit-b.Bit)
 		})
-		all = append(all, of)
 	}
 	return all
 }
