@@ -23,6 +23,7 @@ var errSaid = errors.New("could not run")
 
 // Main runs the command line and returns its exit code.
 func Main(args []string, stdout, stderr io.Writer) int {
+	unhurried()
 	return Run(context.Background(), args, stdout, stderr)
 }
 
