@@ -107,6 +107,9 @@ func runIolistImport(c *cobra.Command, folder, name, out, table string, mappings
 		}
 	}
 	fmt.Fprintln(w)
+	for _, d := range result.Devices {
+		fmt.Fprintf(w, "  %s is no device of this job yet; declare it: device %s modbus tcp \"HOST:PORT\" unit 1\n", d, d)
+	}
 	for _, r := range result.Renamed {
 		fmt.Fprintln(w, "  named anew: "+r)
 	}

@@ -6,7 +6,8 @@
 //	point        the name; made legal and unique where it is not
 //	description  the label
 //	tag          the plant's own name
-//	terminal     where it is wired
+//	terminal     where it is wired in the panel
+//	wire         where it stands in a device: rack holding 4 real
 //	kind         analog (AI), discrete (DI), discrete inverted, output (DO) or
 //	             analog output (AO)
 //	card         the converter of an analog input: 0..4095 counts to 0..20 mA
@@ -36,6 +37,7 @@ var Headings = []string{
 	"description",
 	"tag",
 	"terminal",
+	"wire",
 	"kind",
 	"card",
 	"signal",
@@ -63,6 +65,7 @@ type Result struct {
 	Present []string // already in the job, and left as they are there
 	Renamed []string // "DO R1 → do_r1"
 	Bad     []string // why a row is no point, each with its place
+	Devices []string // that points are wired to, and that the job does not have
 }
 
 // Sheet makes a sheet of a list. Points that the job has already are left out
@@ -86,7 +89,7 @@ func Sheet(file string, rows []Row, job *sheet.Job) *Result {
 		}
 		text, err := row.declaration(name)
 		if err == nil {
-			err = readable(text)
+			err = readable(text, row.device())
 		}
 		if err != nil {
 			r.Bad = append(r.Bad, fmt.Sprintf("%s:%d: %v", file, row.Number, err))
@@ -98,10 +101,25 @@ func Sheet(file string, rows []Row, job *sheet.Job) *Result {
 		}
 		r.Points = append(r.Points, name)
 		texts = append(texts, text)
+		r.missDevice(row.device(), job)
 	}
 	parsed, _ := sheet.ParseFile("list.rct", []byte(strings.Join(texts, "\n")))
 	r.Text = parsed.String()
 	return r
+}
+
+// missDevice notes a device that a point is wired to, if the job does not have it.
+func (r *Result) missDevice(name string, job *sheet.Job) {
+	if name == "" || job != nil && job.Lookup(name) != nil || slices.Contains(r.Devices, name) {
+		return
+	}
+	r.Devices = append(r.Devices, name)
+}
+
+// device is the device that a row is wired to.
+func (r *Row) device() string {
+	name, _, _ := strings.Cut(r.get("wire"), " ")
+	return name
 }
 
 func (r *Row) blank() bool {
@@ -209,6 +227,11 @@ func (r *Row) declaration(name string) (string, error) {
 		}
 		return "", fmt.Errorf("the kind %q is none of %s", r.get("kind"), kindWords)
 	}
+	for _, h := range []string{"wire", "card", "signal", "low", "high", "unit", "healthy", "chain"} {
+		if strings.ContainsAny(r.get(h), "\r\n") { // or a cell could declare what it likes
+			return "", fmt.Errorf("the column %s holds a line break; write it on one line", h)
+		}
+	}
 	var b strings.Builder
 	word := "input"
 	if kind == "output" || kind == "analog output" {
@@ -237,6 +260,9 @@ func (r *Row) declaration(name string) (string, error) {
 		if v := r.get(text); v != "" {
 			fmt.Fprintf(&b, "  %s %s\n", text, quote(v))
 		}
+	}
+	if w := r.get("wire"); w != "" {
+		fmt.Fprintf(&b, "  %s %s\n", map[string]string{"input": "source", "output": "drives"}[word], w)
 	}
 	if inverted {
 		b.WriteString("  inverted\n")
@@ -307,9 +333,13 @@ func clauses(chain string) []string {
 	return all
 }
 
-// readable tells what is wrong with a declaration, with the words of `check`.
-func readable(text string) error {
-	_, found := sheet.Parse([]sheet.Source{{Name: "list.rct", Text: []byte("job \"list\"\n\n" + text)}})
+// readable tells what is wrong with a declaration, with the words of `check`, if its device is there.
+func readable(text, device string) error {
+	whole := "job \"list\"\n\n" + text
+	if device != "" {
+		whole += "\ndevice " + device + " modbus tcp \"127.0.0.1:502\" unit 1\n"
+	}
+	_, found := sheet.Parse([]sheet.Source{{Name: "list.rct", Text: []byte(whole)}})
 	for _, f := range found {
 		if f.Severity == sheet.Error {
 			lines := strings.Split(text, "\n")
@@ -326,8 +356,11 @@ func readable(text string) error {
 // Rows lists the points of a job.
 func Rows(job *sheet.Job) [][]string {
 	rows := [][]string{slices.Clone(Headings)}
-	add := func(h *sheet.Head, kind string, more map[string]string) {
+	add := func(h *sheet.Head, wire *sheet.WireClause, kind string, more map[string]string) {
 		cells := map[string]string{"point": h.Name, "description": h.Label, "kind": kind}
+		if wire != nil {
+			cells["wire"] = wire.String()
+		}
 		if h.Tag != nil {
 			cells["tag"] = h.Tag.Text
 		}
@@ -351,17 +384,17 @@ func Rows(job *sheet.Job) [][]string {
 	for _, in := range job.Inputs {
 		switch {
 		case in.Discrete && in.Inverted != nil:
-			add(&in.Head, "discrete inverted", nil)
+			add(&in.Head, in.Source, "discrete inverted", nil)
 			continue
 		case in.Discrete:
-			add(&in.Head, "discrete", nil)
+			add(&in.Head, in.Source, "discrete", nil)
 			continue
 		}
-		add(&in.Head, "analog", chainCells(in))
+		add(&in.Head, in.Source, "analog", chainCells(in))
 	}
 	for _, o := range job.Outputs {
 		if o.Range == nil {
-			add(&o.Head, "output", nil)
+			add(&o.Head, o.Drives, "output", nil)
 			continue
 		}
 		cells := map[string]string{"low": o.Range.From.Number(), "high": o.Range.To.Number(), "unit": o.Unit().Name()}
@@ -374,7 +407,7 @@ func Rows(job *sheet.Job) [][]string {
 			}
 			cells["chain"] = strings.Join(stages, "; ")
 		}
-		add(&o.Head, "analog output", cells)
+		add(&o.Head, o.Drives, "analog output", cells)
 	}
 	return rows
 }

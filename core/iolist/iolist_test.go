@@ -23,6 +23,31 @@ func hatchery(t *testing.T) *sheet.Job {
 	return job
 }
 
+// A cell is a part of its point, and declares nothing of its own; where a point is wired is read as in a sheet.
+func TestWires(t *testing.T) {
+	row := func(kind, wire string) []iolist.Row {
+		return []iolist.Row{{Number: 2, Cells: map[string]string{"point": "door", "kind": kind, "wire": wire}}}
+	}
+	r := iolist.Sheet("a.csv", row("DI", "rack holding 4 bit 3"), nil)
+	assert.Equal(t, "input door discrete\n  source rack holding 4 bit 3\n", r.Text)
+	for wire, want := range map[string]string{
+		"rack discrete 4\nrule open\n  on when not door\n  call horn": "a.csv:2: the column wire holds a line break; write it on one line",
+		"rack holding 4":               `a.csv:2: "source rack holding 4": door is on or off, and the table holding holds registers`,
+		"rack relay 4":                 `a.csv:2: "source rack relay 4": relay where the table must stand`,
+		"Rack 4 holding":               `a.csv:2: "source Rack 4 holding": `,
+		"rack holding 4 bit 3 # spare": "",
+	} {
+		r := iolist.Sheet("a.csv", row("DI", wire), nil)
+		if want == "" {
+			assert.Empty(t, r.Bad, wire)
+			continue
+		}
+		require.Len(t, r.Bad, 1, wire)
+		assert.Contains(t, r.Bad[0], want)
+		assert.Empty(t, r.Text)
+	}
+}
+
 // The hatchery's points go into a list of either kind and come back with their
 // names, texts, wiring, scaling and health.
 func TestThereAndBack(t *testing.T) {
@@ -39,7 +64,8 @@ func TestThereAndBack(t *testing.T) {
 		result := iolist.Sheet(name, read, nil)
 		assert.Empty(t, result.Bad)
 		assert.Empty(t, result.Renamed)
-		back, found := sheet.Parse([]sheet.Source{{Name: "a.rct", Text: []byte("job \"x\"\n\n" + result.Text)}})
+		assert.Equal(t, []string{"rack"}, result.Devices, "which a list does not have")
+		back, found := sheet.Parse([]sheet.Source{{Name: "a.rct", Text: []byte("job \"x\"\ndevice rack modbus tcp \"127.0.0.1:1502\" unit 1\n" + result.Text)}})
 		require.False(t, sheet.HasErrors(found), "%v", found)
 		assert.Equal(t, rows, iolist.Rows(back))
 		assert.Len(t, iolist.Sheet(name, read, job).Present, len(rows)-1, "all are in the job already")
