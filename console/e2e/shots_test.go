@@ -41,7 +41,7 @@ rule standby
   call blower
 `), 0o600))
 	for name, commands := range map[string][]string{
-		"cli-scale.png":  {"scale examples/hatchery oxygen 12mA 2048counts 10mg/L 2.9mA 22mA", "check examples/hatchery", "recordings --help"},
+		"cli-scale.png":  {"scale examples/hatchery oxygen 12mA 2048counts 10mg/L 2.9mA 22mA", "check examples/hatchery", "registers examples/hatchery"},
 		"cli-show.png":   {"show examples/hatchery oxygen filter_dp hatch_open oxygen_low oxygen_band blower beacon standby_blower emergency_oxygen drum_backwash"},
 		"cli-replay.png": {"replay examples/hatchery night --set oxygen_low=5,5.5,6mg/L", "replay examples/hatchery night --from 02:10 --to 02:50"},
 		"cli-why.png":    {"why examples/hatchery night blower --at 02:33:00", "try examples/hatchery oxygen=5.9,6.0,6.1 mains=on", "trip examples/hatchery oxygen_lamps"},
