@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"math"
+	"net"
 	"net/http"
 	"slices"
 	"time"
@@ -39,13 +40,7 @@ func (s *Server) ProbePoint(ctx context.Context, request ProbePointRequestObject
 		d.Timeout = min(d.Timeout, longestTimeout)
 		probe, err := do(ctx, s.probes, func(context.Context) (*modbus.Probe, error) { return probed(d, &d.Wires[i]) })
 		if errors.Is(err, modbus.ErrNoAnswer) {
-			return nil, refuse(http.StatusBadGateway, fmt.Sprintf(
-				"The device %s does not answer at %s, unit %d, within %s; is it on, and is nobody else on its line?",
-				d.Name,
-				d.Address,
-				d.Unit,
-				unit.FormatDuration(d.Timeout.Nanoseconds()),
-			))
+			return nil, refuse(http.StatusBadGateway, unanswered(d, err))
 		}
 		if err != nil {
 			return nil, refuse(http.StatusBadGateway, sentence(err))
@@ -59,6 +54,16 @@ func (s *Server) ProbePoint(ctx context.Context, request ProbePointRequestObject
 		return nil, refuse(http.StatusUnprocessableEntity, shown(name)+" is wired to no device; give it a `source` or `drives`.")
 	}
 	return nil, refuse(http.StatusUnprocessableEntity, shown(name)+" is no input and no output, and stands in no device.")
+}
+
+// unanswered says that a device cannot be reached, or does not answer.
+func unanswered(d *modbus.Device, err error) string {
+	var dial *net.OpError
+	if errors.As(err, &dial) && dial.Op == "dial" {
+		return fmt.Sprintf("The device %s cannot be reached at %s: %v; is it on, and is that its address?", d.Name, d.Address, dial.Err)
+	}
+	return fmt.Sprintf("The device %s does not answer at %s, unit %d, within %s; is that its unit, and is nobody else on its line?",
+		d.Name, d.Address, d.Unit, unit.FormatDuration(d.Timeout.Nanoseconds()))
 }
 
 // probed makes a line for one probe, and ends it.
