@@ -66,7 +66,8 @@ Of the bytes of a value A is the highest: ABCD has the high word first, CDAB the
 
 --probe has the service read, once, what stands where a point of the newest revision is wired,
 and shows it under every type and order. Nothing is written.`,
-		Example:           "  rectura registers examples/hatchery\n  rectura registers examples/hatchery --format csv\n  rectura registers --probe oxygen",
+		Example: "  rectura registers examples/hatchery\n  rectura registers examples/hatchery --format csv\n" +
+			"  rectura registers --probe oxygen",
 		Args:              cobra.MaximumNArgs(1),
 		ValidArgsFunction: completeJob(nil),
 		RunE: func(c *cobra.Command, args []string) error {

@@ -32,8 +32,8 @@ type Device struct {
 // Keyword is the word that the declaration begins with.
 func (*Device) Keyword() string { return "device" }
 
-// frames are how a character may lie on a serial line: data bits, parity (none, even, odd), stop bits.
-var frames = strings.Fields("8N1 8N2 8E1 8O1 7E1 7O1")
+// frames are how a character may lie on a serial line: eight data bits, as RTU has them, parity (even, odd, none), stop bits.
+var frames = strings.Fields("8E1 8O1 8N1 8N2")
 
 // usualPoll is how often a point is read where nobody says, in nanoseconds.
 const usualPoll = 1e9
