@@ -191,8 +191,7 @@ func wordsText(typ string, v float64) string {
 func registersView(d *modbus.Device) registersJSON {
 	v := registersJSON{Device: d.Name, Address: d.Address, Unit: d.Unit, Wires: []wireJSON{}, Requests: []requestsJSON{}}
 	if wait := d.Watchdog(); wait > 0 {
-		v.WatchdogSeconds = new(seconds)
-		*v.WatchdogSeconds = seconds(wait)
+		v.WatchdogSeconds = new(seconds(wait))
 	}
 	for _, w := range d.Wires {
 		x := wireJSON{
@@ -213,8 +212,7 @@ func registersView(d *modbus.Device) registersJSON {
 			x.Bit = &w.Bit
 		}
 		if w.Refresh > 0 {
-			x.RefreshSeconds = new(seconds)
-			*x.RefreshSeconds = seconds(w.Refresh)
+			x.RefreshSeconds = new(seconds(w.Refresh))
 		}
 		v.Wires = append(v.Wires, x)
 	}

@@ -356,10 +356,10 @@ func readable(text, device string) error {
 // Rows lists the points of a job.
 func Rows(job *sheet.Job) [][]string {
 	rows := [][]string{slices.Clone(Headings)}
-	add := func(h *sheet.Head, wire *sheet.WireClause, kind string, more map[string]string) {
+	add := func(h *sheet.Head, stands *sheet.WireClause, kind string, more map[string]string) {
 		cells := map[string]string{"point": h.Name, "description": h.Label, "kind": kind}
-		if wire != nil {
-			cells["wire"] = wire.String()
+		if stands != nil {
+			cells["wire"] = stands.String()
 		}
 		if h.Tag != nil {
 			cells["tag"] = h.Tag.Text

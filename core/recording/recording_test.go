@@ -85,6 +85,8 @@ func TestBuilder(t *testing.T) {
 		want, repeated := rows(t, b, len(columns))
 		r, again := b.Finish()
 		require.Equal(t, repeated, again)
+		var together recording.Decoder
+		var shared *int64
 		for i, c := range r.Columns {
 			requireSame(t, want[i], samples(c))
 			require.Equal(t, len(want[i]), c.Len())
@@ -107,6 +109,17 @@ func TestBuilder(t *testing.T) {
 				decoded, err := recording.DecodeBlock(data)
 				require.NoError(t, err)
 				requireSame(t, samples(&recording.Column{Blocks: []*recording.Block{block}}), samples(&recording.Column{Blocks: []*recording.Block{decoded}}))
+				// With others before it, a block is the same; with one of the same times, it shares them.
+				for i := range 2 {
+					again, err := together.Block(data)
+					require.NoError(t, err)
+					requireSame(t, samples(&recording.Column{Blocks: []*recording.Block{decoded}}), samples(&recording.Column{Blocks: []*recording.Block{again}}))
+					require.Equal(t, []bool{decoded.AnyBad, decoded.Values == nil}, []bool{again.AnyBad, again.Values == nil})
+					if i == 1 {
+						require.Same(t, shared, &again.Times[0])
+					}
+					shared = &again.Times[0]
+				}
 			}
 		}
 		requireCut(t, r, want)

@@ -52,14 +52,14 @@ type Server struct {
 	bench   *crew // plays, traces, teaches, exports
 	desk    *crew // answers what is asked while writing, and takes no longer
 	imports *crew
-	probes  *crew // read devices
+	probes  *crew // reads devices, one at a time: units of one line would answer each other
 }
 
 // New builds the handler of all requests.
 func New(c Config) (http.Handler, error) {
 	s := &Server{store: c.Store, log: c.Log, version: c.Version, now: c.Now, damaged: c.Damaged,
 		bench: newCrew(c.Closing, c.WorkLimit), desk: newCrew(c.Closing, c.WorkLimit), imports: newCrew(c.Closing, importLimit),
-		probes: newCrew(c.Closing, c.WorkLimit)}
+		probes: newCrewOf(c.Closing, 1, c.WorkLimit)}
 	s.library = newLibrary(s.bench, c.Memory/4)
 	v, err := newValidator()
 	if err != nil {

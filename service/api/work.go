@@ -45,7 +45,11 @@ const mostWaiting = 256
 const usualPatience = 30 * time.Second
 
 func newCrew(closing context.Context, limit time.Duration) *crew {
-	n := runtime.GOMAXPROCS(0)
+	return newCrewOf(closing, runtime.GOMAXPROCS(0), limit)
+}
+
+// newCrewOf is a crew of so many places.
+func newCrewOf(closing context.Context, n int, limit time.Duration) *crew {
 	return &crew{limit: limit, patient: usualPatience, closing: closing, free: n, places: n}
 }
 

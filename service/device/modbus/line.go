@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"io"
 	"log"
+	"math"
 	"time"
 
 	"github.com/simonvetter/modbus"
@@ -136,7 +137,7 @@ func (l *Line) ask(unit int, r Request, wires []*Wire) (readings []Reading, refu
 		case bits[at]:
 			x.Value = 1
 		}
-		if x.Value != x.Value {
+		if math.IsNaN(x.Value) {
 			x.Value, x.Fault = 0, fmt.Sprintf("%s has no number in %s %d", l.name, w.Table, w.Address)
 		}
 		readings = append(readings, x)
