@@ -253,6 +253,19 @@ func TestPlot(t *testing.T) {
 	require.NoError(t, err)
 }
 
+// With another number in a clause, the reasons tell that one, in every format.
+func TestReasonsOfOtherNumbers(t *testing.T) {
+	folder := write(t, map[string]string{
+		"gate/a.rct": "job \"Gate\"\n\ninput flow\n  unit L/s\n\noutput lamp\n  fail off\n\nrule high\n  on when flow > 60 L/s hysteresis 10 L/s\n  call lamp\n",
+		"gate/r.csv": "time,flow\n0,20\n1,80\n2,20\n",
+	})
+	for _, format := range []string{"table", "csv", "json"} {
+		out, code := run(t, "replay", filepath.Join(folder, "gate"), filepath.Join(folder, "gate", "r.csv"), "--set", "high.hysteresis=5L/s", "--format", format)
+		assert.Equal(t, 0, code)
+		assert.Contains(t, out, "flow 20 L/s <= 55 L/s (reset point of flow > 60 L/s hysteresis 5 L/s)", format)
+	}
+}
+
 // The service's commands, against a service that runs as `demo` does.
 func TestService(t *testing.T) {
 	ctx, stop := context.WithCancel(t.Context())

@@ -182,7 +182,7 @@ func runReplay(c *cobra.Command, folder, name string, f replayFlags) error {
 		return replayVariations(c, p, r, shown, some, f)
 	}
 	options.Set = some[0].Set()
-	changes := listOfChanges(p, r, f.format)
+	changes := listOfChanges(r, f.format)
 	options.Each = changes.take
 	result, err := bench.Replay(p, r, options)
 	if err = errors.Join(err, changes.err); err != nil {
@@ -213,27 +213,27 @@ func runReplay(c *cobra.Command, folder, name string, f replayFlags) error {
 // more memory than their text.
 type changesList struct {
 	list
-	row func(t *logic.Transition) ([]string, error)
+	row func(p *logic.Program, t *logic.Transition) ([]string, error)
 	err error // the first
 }
 
-func (l *changesList) take(t *logic.Transition) {
+func (l *changesList) take(p *logic.Program, t *logic.Transition) {
 	if l.err != nil {
 		return
 	}
 	var cells []string
-	if cells, l.err = l.row(t); l.err == nil {
+	if cells, l.err = l.row(p, t); l.err == nil {
 		l.add(cells...)
 	}
 }
 
-// listOfChanges is an empty list in a format, of a recording played through a job.
-func listOfChanges(p *logic.Program, r *recording.Recording, format string) *changesList {
+// listOfChanges is an empty list in a format, of a recording that is played.
+func listOfChanges(r *recording.Recording, format string) *changesList {
 	l := &changesList{}
 	switch format {
 	case "json":
 		l.heads = []string{"time", "name", "kind", "from", "to", "because"}
-		l.row = func(t *logic.Transition) ([]string, error) {
+		l.row = func(p *logic.Program, t *logic.Transition) ([]string, error) {
 			x := transitionView(p, r, t)
 			from, err := json.Marshal(x.From)
 			if err != nil {
@@ -244,7 +244,7 @@ func listOfChanges(p *logic.Program, r *recording.Recording, format string) *cha
 		}
 	case "csv":
 		l.heads = []string{"t", "time", "name", "kind", "from", "to", "because"}
-		l.row = func(t *logic.Transition) ([]string, error) {
+		l.row = func(p *logic.Program, t *logic.Transition) ([]string, error) {
 			x := transitionView(p, r, t)
 			return []string{
 				unit.FormatDecimal(
@@ -261,7 +261,7 @@ func listOfChanges(p *logic.Program, r *recording.Recording, format string) *cha
 		}
 	default:
 		l.heads, l.numbers = []string{"TIME", "WHAT", "", "CHANGE", "BECAUSE"}, []int{1}
-		l.row = func(t *logic.Transition) ([]string, error) {
+		l.row = func(p *logic.Program, t *logic.Transition) ([]string, error) {
 			from, to := p.States(*t)
 			return []string{
 				r.Clock.FormatMillis(t.Time), p.Name(t.Ref), t.Kind.String(), from + " → " + to, p.Sentence(*t, r.Clock.Format),

@@ -22,9 +22,9 @@ type Options struct {
 	Overlook    bool // follows and loops at whose outputs the rules do not look are not worked out, and no summary tells of these
 	First, Most int  // keep so many transitions from the First one on, and count all; of Most 0, keep all
 
-	// Each is given every transition that is kept, instead of the result: it is good until Each returns, and its
-	// reason is not to be kept.
-	Each func(t *logic.Transition)
+	// Each is given every transition that is kept, instead of the result, with the program as it is played, which has
+	// other numbers in its clauses where Set says so. It is good until Each returns, and its reason is not to be kept.
+	Each func(p *logic.Program, t *logic.Transition)
 
 	// Traced gives the trace of an input of this job over this recording, if somebody has kept it; nil
 	// for none.
@@ -197,7 +197,7 @@ type player struct {
 	first, most int  // of the transitions that are kept
 	every       bool // change of analog outputs is kept
 	keep        func(t *logic.Transition) bool
-	each        func(t *logic.Transition)
+	each        func(p *logic.Program, t *logic.Transition)
 	look        func(*logic.Stepper, int64)
 }
 
@@ -333,7 +333,7 @@ func (w *player) take(t int64, made []logic.Transition) {
 // hand hands a transition to whoever takes each of them, or keeps it.
 func (w *player) hand(t *logic.Transition) {
 	if w.each != nil {
-		w.each(t)
+		w.each(w.p, t)
 		return
 	}
 	kept := *t
