@@ -104,7 +104,7 @@ func runProbe(c *cobra.Command, r *remote, point, format string) error {
 	l := list{heads: []string{"TYPE", "ORDER", "WORDS", "VALUE", ""}, numbers: []int{4}}
 	for _, f := range p.Forms {
 		var words []string
-		for _, w := range p.Words[:(len(f.Order)+1)/2] {
+		for _, w := range p.Words[:min(len(f.Order)/2, len(p.Words))] {
 			words = append(words, fmt.Sprintf("%04x", w))
 		}
 		value, wired := "no number", ""
