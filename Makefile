@@ -42,6 +42,7 @@ fuzz:
 	go test ./core/iolist -run '^$$' -fuzz FuzzNames -fuzztime $(FUZZ_TIME)
 	go test ./core/memo -run '^$$' -fuzz FuzzRead -fuzztime $(FUZZ_TIME)
 	go test ./core/logic -run '^$$' -fuzz FuzzResume -fuzztime $(FUZZ_TIME)
+	go test ./core/capture -run '^$$' -fuzz FuzzRead -fuzztime $(FUZZ_TIME)
 	go test -tags counted ./service/api -run '^$$' -fuzz FuzzWriting -fuzztime $(WRITING_TIME)
 
 e2e: console/dist/app/index.html install-gcc install-chromium

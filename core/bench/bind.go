@@ -38,7 +38,7 @@ func bind(p *logic.Program, r *recording.Recording) (bound []binding, warnings, 
 		in := &p.Inputs[i]
 		c := r.Column(in.Name)
 		if c == nil {
-			if in.Used() {
+			if in.Used() && !p.Watched(logic.Ref{Kind: logic.InputKind, Index: int32(i)}) {
 				warnings = append(
 					warnings,
 					fmt.Sprintf(

@@ -137,7 +137,7 @@ func replay(p *logic.Program, r *recording.Recording, o Options, look func(*logi
 		return nil, err
 	}
 	w.result.spans.end(r.End)
-	w.result.Summary = w.totals.summary(r.Start, r.End)
+	w.result.Summary = w.totals.summary(p, r.Start, r.End)
 	if o.Overlook {
 		w.result.Summary = slices.DeleteFunc(w.result.Summary, func(s Summary) bool { return s.Range != nil })
 	}
@@ -429,7 +429,7 @@ func (x *totals) columns() []*recording.Column {
 	return all
 }
 
-func (x *totals) summary(start, end int64) []Summary {
+func (x *totals) summary(p *logic.Program, start, end int64) []Summary {
 	for _, l := range x.levels {
 		if l != nil {
 			l.end(start, end)
@@ -441,6 +441,9 @@ func (x *totals) summary(start, end int64) []Summary {
 		t.change(end, final)
 		t.decide(end, false)
 		t.Final = final
+		if p.Watched(t.Ref) && t.Starts == 0 {
+			continue
+		}
 		all = append(all, t.Summary)
 	}
 	return all

@@ -100,6 +100,9 @@ func Try(p *logic.Program, with []Given) (Tried, error) {
 	}
 	for _, kind := range []logic.Kind{logic.BandsKind, logic.RuleKind, logic.AlarmKind, logic.FollowKind, logic.LoopKind, logic.OutputKind} {
 		for _, r := range p.All(kind) {
+			if p.Watched(r) {
+				continue
+			}
 			now := s.Standing(r)
 			_, state := p.States(now)
 			t.States = append(t.States, Standing{kind, p.Name(r), state, p.Sentence(now, nil)})

@@ -23,7 +23,7 @@ func (p *Program) number(r Ref) int32 { return p.first[r.Kind] + r.Index }
 // numberDeclarations gives each kind its first number.
 func (p *Program) numberDeclarations(job *sheet.Job) {
 	sizes := [...]int{
-		InputKind:   len(job.Inputs),
+		InputKind:   len(job.Inputs) + len(job.Watched),
 		DerivedKind: len(job.Derived),
 		SettingKind: len(job.Setpoints),
 		BandsKind:   len(job.Bands),

@@ -207,7 +207,7 @@ func (p *Program) ParseReading(input int, text string) (value float64, at int, e
 	if in.Chain != nil {
 		return in.Chain.ParseReading(in.Name, text)
 	}
-	d := p.Job.Inputs[input]
+	d := p.input(input)
 	on := false
 	switch text {
 	case "on", "1", d.StateWord(true):
@@ -464,7 +464,7 @@ func (s *Stepper) wanted(c Command) string {
 		case s.p.Inputs[i].Chain != nil:
 			return "pinned at " + withUnit(unit.Short(m.pin), s.p.Inputs[i].Chain.Engineering())
 		}
-		return "pinned: " + s.p.Job.Inputs[i].StateWord(m.pin != 0)
+		return "pinned: " + s.p.input(int(i)).StateWord(m.pin != 0)
 	case AlarmKind:
 		if c.Do != ResetRule {
 			return s.alarms[i].String()

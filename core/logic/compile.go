@@ -3,6 +3,7 @@ package logic
 import (
 	"errors"
 	"fmt"
+	"slices"
 	"time"
 
 	"rectura/core/sheet"
@@ -31,7 +32,7 @@ func CompileWith(job *sheet.Job, watched []sheet.Condition) (*Program, []int32, 
 		callers:     map[Caller]int32{},
 	}
 	c.p.numberDeclarations(job)
-	for i, in := range job.Inputs {
+	for i, in := range slices.Concat(job.Inputs, job.Watched) {
 		c.p.workings = append(c.p.workings, printText(in.Working()))
 		node := Input{Name: in.Name, Inverted: in.Inverted != nil, junction: -1}
 		length := func(d *sheet.Duration) int64 {
@@ -208,7 +209,9 @@ func (c *compiler) output(o *sheet.Output) {
 		if node.fail == FailTo {
 			node.failLevel = o.Fail.Value.In(node.Unit)
 		}
+		node.wire = wire(o)
 	}
+	node.inverted = o.Inverted != nil
 	c.p.Outputs = append(c.p.Outputs, node)
 }
 
@@ -328,7 +331,9 @@ func (c *compiler) test(x *sheet.Test) int32 {
 	case x.OfQuality():
 		negate = negate != (x.Is == "bad")
 		if i >= 0 {
-			c.p.Inputs[i].used = true
+			if x.Name.At != (sheet.Place{}) { // else it is of an alarm that nobody wrote
+				c.p.Inputs[i].used = true
+			}
 			cond = c.addCond(condNode{op: condGood, a: int32(i), n: c.patient})
 			break
 		}

@@ -12,12 +12,13 @@ import (
 // Stepper holds can be thrown away between any two instants, and is worked out
 // anew.
 type Memory struct {
-	began    bool
-	now      int64 // the last instant
-	next     int64 // the number of the next transition
-	circle   bool  // outputs and what looks at them do not come to rest
-	circleAt int64 // since when
-	restless int32 // one of these outputs
+	began     bool
+	now       int64 // the last instant
+	next      int64 // the number of the next transition
+	circle    bool  // outputs and what looks at them do not come to rest
+	circleAt  int64 // since when
+	restless  int32 // one of these outputs
+	listening bool  // outputs are as they are found
 
 	settings []float64
 	inputs   []inputMemory
@@ -44,6 +45,7 @@ type inputMemory struct {
 	pin     float64 // in engineering units, or 0 or 1
 	pinEnds int64   // when the pin ends, or never
 	settles int64   // until when it alone settles; always for never
+	says    string  // what its device says instead of a reading
 }
 
 // A condMemory is that of a condition besides its truth. What it means depends on
@@ -78,6 +80,9 @@ func newMemory(p *Program) Memory {
 	}
 	for i := range m.inputs {
 		m.inputs[i] = inputMemory{quality: Bad, pinEnds: never, settles: math.MinInt64}
+		if p.Watched(Ref{InputKind, int32(i)}) {
+			m.inputs[i].quality, m.inputs[i].read = Good, true
+		}
 	}
 	for i := range m.conds {
 		m.conds[i].since = math.MinInt64

@@ -110,6 +110,9 @@ func newNaive(job *sheet.Job) *naive {
 			n.analog[in.Name] = &a
 		}
 	}
+	for _, in := range job.Watched {
+		n.contacts[in.Name] = &signal.Contact{On: true}
+	}
 	n.bands = &naiveBands{inForce: -1, waiting: -1}
 	for _, r := range job.Rules {
 		n.rules[r.Name] = &naiveRule{}

@@ -14,6 +14,12 @@ type outputMemory struct {
 	tripped bool    // its own interlock has turned it off in the job's fault
 	number  int64   // of its last transition, or -1
 	settles int64   // until when it alone settles
+
+	// Of a job that listens.
+	found      bool // how it stands in the plant is known:
+	foundState State
+	foundLevel float64
+	taken      bool // a person has had it in hand, and the plant does not have it back yet
 }
 
 // A decision is what an output is to be, and why.
@@ -144,6 +150,11 @@ func (s *Stepper) stepOutput(i int32) {
 		m.mode, m.ends = Auto, never
 	}
 	d := s.decide(i)
+	if s.listening {
+		d = s.heard(i, d)
+	} else {
+		m.found, m.foundState, m.foundLevel, m.taken = false, Off, 0, false
+	}
 	heldBefore := m.held
 	m.held = d.held
 	if d.cause == ByInterlock {

@@ -74,13 +74,31 @@ type Input struct {
 	used     bool
 }
 
+// input is the declaration of an input, or what stands for it where it is watched.
+func (p *Program) input(i int) *sheet.Input {
+	if n := len(p.Job.Inputs); i >= n {
+		return p.Job.Watched[i-n]
+	}
+	return p.Job.Inputs[i]
+}
+
+// Watched tells whether a part is about the plant alone, an input of Job.Watched or its alarm: on the bench, where
+// nobody reports it bad, there is nothing to say of it.
+func (p *Program) Watched(r Ref) bool {
+	return r.Kind == InputKind && int(r.Index) >= len(p.Job.Inputs) || r.Kind == AlarmKind && p.Job.Alarms[r.Index].Watches
+}
+
 // Junction is the input that measures the cold junction of this one's
 // thermocouple; -1 if none does.
 func (in *Input) Junction() int { return in.junction }
 
 // NewContact gives the state of a discrete input that has not been read yet.
 func NewContact(p *Program, input int) signal.Contact {
-	return signal.NewContact(p.Inputs[input].Inverted, p.Inputs[input].debounce)
+	c := signal.NewContact(p.Inputs[input].Inverted, p.Inputs[input].debounce)
+	if p.Watched(Ref{InputKind, int32(input)}) {
+		c.Fault, c.On = signal.None, true
+	}
+	return c
 }
 
 // A Derived value of a Program, in its unit.
@@ -110,10 +128,12 @@ type Output struct {
 	fail         FailState
 	restraints
 
-	Unit      unit.Unit // of an analog one
-	Low, High float64   // its range; both 0 for one that is on or off
-	lowest    bool      // the lowest of its callers counts, not the highest
-	failLevel float64   // of FailTo
+	Unit      unit.Unit     // of an analog one
+	Low, High float64       // its range; both 0 for one that is on or off
+	lowest    bool          // the lowest of its callers counts, not the highest
+	failLevel float64       // of FailTo
+	wire      *signal.Chain // from its value to what its card puts out; nil where that is the same
+	inverted  bool
 }
 
 // A Caller is what may call an output: a rule, a band of bands, a follow, a loop, or

@@ -36,6 +36,7 @@ const (
 	Settling                   // an output: Callers are undecided, and the job settles
 	AtTime                     // a message: every HeldFor, or at the start where that is 0
 	ByCircle                   // an output: it and what looks at it do not come to rest
+	ByPlant                    // an output of a job that listens: the plant has it so
 )
 
 // A Reason is why something changed, as data. Sentence puts it into words. What
@@ -83,6 +84,7 @@ type Term struct {
 	Stand   Stand        // how it does; also good or bad, of a signal
 	From    int64        // the number of the transition to Stand, or -1
 	Fault   signal.Fault // of a bad input
+	Says    string       // why there is none, where its device says so
 	Reading float64      // the input's last reading, and where in its chain it came
 	At      int
 	Cold    float64 // of a thermocouple, its cold junction's temperature, in degrees Celsius
@@ -180,6 +182,8 @@ func (s *Stepper) outputReason(i int32, d decision) Reason {
 	switch {
 	case d.cause == ByHand:
 		return Reason{Cause: ByHand, Mode: s.outputs[i].mode}
+	case d.cause == ByPlant:
+		return Reason{Cause: ByPlant}
 	case d.cause == ByCircle:
 		s.terms = append(s.terms, Term{Kind: StateTerm, Input: -1, Of: Ref{OutputKind, s.restless}, Stand: s.stand(s.restless)})
 		return Reason{Cause: ByCircle, Terms: s.terms[from:]}
@@ -361,6 +365,9 @@ func (s *Stepper) input(i int32) Term {
 	s.catchUp(i)
 	t := Term{Input: i, Fault: s.faultOf(i), Pinned: s.inputs[i].pinned}
 	t.Left, _ = s.inputValue(i)
+	if t.Fault == signal.Reported {
+		t.Says = s.inputs[i].says
+	}
 	if s.p.Inputs[i].Chain != nil {
 		t.Reading, t.At, t.Cold = s.analog[i].Reading, s.analog[i].At, s.analog[i].Chain.Cold()
 	} else {
@@ -456,6 +463,8 @@ func (p *Program) cause(t Transition, clock Clock) string {
 		return p.TermText(r.Terms[0])
 	case NotWhile:
 		return "its `while` does not hold: " + p.termsText(r.Terms, t.Time, clock)
+	case ByPlant:
+		return "found so in the plant"
 	case AtTime:
 		if r.HeldFor > 0 {
 			return "every " + unit.FormatDuration(r.HeldFor)
@@ -563,7 +572,7 @@ func rounded(ns int64) int64 {
 func (p *Program) TermText(t Term) string {
 	switch t.Kind {
 	case ContactTerm:
-		return p.Inputs[t.Input].Name + " is " + p.Job.Inputs[t.Input].StateWord(t.On)
+		return p.Inputs[t.Input].Name + " is " + p.input(int(t.Input)).StateWord(t.On)
 	case StateTerm:
 		if t.Of.Kind == OutputKind { // a condition asks whether it is on, of an analog one too
 			return p.Name(t.Of) + " is " + t.Stand.State.String()
@@ -607,7 +616,7 @@ func (p *Program) TermText(t Term) string {
 		}
 		if p.Inputs[t.Input].Chain == nil {
 			if t.Pinned {
-				return "pinned: " + p.Job.Inputs[t.Input].StateWord(t.On)
+				return "pinned: " + p.input(int(t.Input)).StateWord(t.On)
 			}
 			return "a good reading again"
 		}
@@ -647,6 +656,9 @@ func withUnit(number string, u unit.Unit) string {
 func quantityText(q unit.Quantity) string { return withUnit(unit.Short(q.Value), q.Unit) }
 
 func (p *Program) faultText(t Term) string {
+	if t.Says != "" {
+		return t.Says
+	}
 	if c := p.Inputs[t.Input].Chain; c != nil {
 		return c.With(t.Cold).Explain(t.Fault, t.Reading, t.At)
 	}

@@ -23,7 +23,7 @@ func (p *Program) turnText(t Term) string {
 	}
 	word := func(on bool) string {
 		if i := p.Index(InputKind, name); i >= 0 {
-			return p.Job.Inputs[i].StateWord(on)
+			return p.input(int(i)).StateWord(on)
 		}
 		if on {
 			return "on"
@@ -124,5 +124,5 @@ func (p *Program) InputText(t Term) string {
 	if c := p.Inputs[t.Input].Chain; c != nil {
 		return withUnit(unit.Short(t.Left), c.Engineering())
 	}
-	return p.Job.Inputs[t.Input].StateWord(t.On)
+	return p.input(int(t.Input)).StateWord(t.On)
 }

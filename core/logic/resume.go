@@ -358,7 +358,10 @@ func (s *Stepper) Restart() {
 		} else {
 			m.contact.Forget()
 		}
-		m.quality, m.read = Bad, false
+		m.quality, m.read, m.says = Bad, false, ""
+		if s.p.Watched(Ref{InputKind, int32(i)}) { // it is good until somebody says otherwise
+			m.contact, m.quality, m.read = NewContact(s.p, i), Good, true
+		}
 		s.timers.Set(s.inputTimer(int32(i)), m.pinEnds)
 		s.touched.add(s.p.number(Ref{InputKind, int32(i)}))
 	}
@@ -373,5 +376,9 @@ func (s *Stepper) Restart() {
 // begun makes this instant that of the restart.
 func (s *Stepper) begun() {
 	s.restart = false
+	for _, i := range s.foundAnew {
+		s.outputs[i].turned = s.now
+	}
+	s.foundAnew = nil
 	s.timers.Set(int32(len(s.p.conds)), after(s.now, s.duration(s.p.settle)))
 }

@@ -81,6 +81,7 @@ func (s *Stepper) runFields(f *memo.Fields) {
 	f.Time(7, &s.circleAt)
 	memo.Int(f, 8, &s.restless)
 	s.due(f, 9, int32(len(s.p.conds)))
+	f.Bool(10, &s.listening)
 	if f.Reading() && version != form {
 		f.Fail("this memory was written by a later version of the program")
 	}
@@ -154,6 +155,7 @@ func (s *Stepper) inputFields(f *memo.Fields, i int32) {
 	f.Usually(8, memo.Never, &m.pinEnds)
 	f.Usually(9, memo.Always, &m.settles)
 	s.due(f, 10, s.inputTimer(i))
+	f.Text(11, &m.says)
 }
 
 func (m *ruleMemory) fields(f *memo.Fields) {
@@ -209,6 +211,10 @@ func (m *outputMemory) fields(f *memo.Fields) {
 	f.Bool(10, &m.tripped)
 	number(f, 11, &m.number)
 	f.Usually(12, memo.Always, &m.settles)
+	f.Bool(16, &m.found)
+	memo.One(f, 17, On+1, &m.foundState)
+	f.Float(18, &m.foundLevel)
+	f.Bool(19, &m.taken)
 }
 
 // A condRow is what is remembered of a condition, with what stands elsewhere.

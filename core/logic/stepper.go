@@ -3,6 +3,7 @@ package logic
 import (
 	"fmt"
 	"math"
+	"slices"
 
 	"rectura/core/memo"
 	"rectura/core/sheet"
@@ -51,13 +52,14 @@ type Stepper struct {
 	behind         func(input int, t int64) // hands over what was passed over of an input; or nil
 	evaluatedInput func(input int)          // is told of inputs that were evaluated; or nil
 
-	always  bool    // compute everything at every instant; for tests
-	plain   []int32 // as in links
-	idle    []bool  // conditions that are not worked out; nil for none
-	patient bool    // delays and minimum times are waited out
-	moved   bool    // it goes on from the memory of another program
-	restart bool    // the next instant is that of a restart
-	touched marks   // by declaration: something has happened to it since it was saved
+	always    bool    // compute everything at every instant; for tests
+	plain     []int32 // as in links
+	idle      []bool  // conditions that are not worked out; nil for none
+	patient   bool    // delays and minimum times are waited out
+	moved     bool    // it goes on from the memory of another program
+	restart   bool    // the next instant is that of a restart
+	foundAnew []int32 // outputs that the plant has otherwise at it
+	touched   marks   // by declaration: something has happened to it since it was saved
 
 	values       []float64
 	known        []bool
@@ -181,7 +183,7 @@ func (s *Stepper) retime(i int32) {
 	if s.p.Inputs[i].Chain != nil {
 		s.analog[i].Retime(length)
 	} else {
-		s.inputs[i].contact.Debounce = length(s.p.Job.Inputs[i].Debounce.Duration)
+		s.inputs[i].contact.Debounce = length(s.p.input(int(i)).Debounce.Duration)
 	}
 	due := s.now // the next instant looks at it
 	if !s.began {
@@ -210,6 +212,7 @@ func (s *Stepper) Read(t int64, input int, value float64, at int) {
 		return
 	}
 	s.touched.add(i) // inputs are the first declarations
+	s.inputs[i].says = ""
 	var changed bool
 	if in.Chain != nil {
 		changed = s.analog[i].Read(t, value, at)
@@ -380,6 +383,7 @@ func (s *Stepper) evaluate() {
 		s.settle()
 		s.announce()
 	}
+	slices.SortFunc(s.alarmChanges, func(a, b AlarmChange) int { return int(a.Alarm - b.Alarm) }) // however often they were evaluated
 	s.remember()
 	s.ending = false
 }

@@ -15,6 +15,7 @@ type Alarm struct {
 
 	OfInput *Input // whose `alarm when bad` it stands for, or nil
 	Own     bool   // it is a point's own, and stands in no declaration of its own
+	Watches bool   // and in no clause either: it is about the plant
 }
 
 // AlarmCall is `call A, B`, an action, or `call A until acknowledged`, an

@@ -140,6 +140,7 @@ func (c *checker) collect() {
 			}
 		}
 	}
+	c.watch()
 	c.job.collectCallers()
 	if head == nil && len(c.job.Files) > 0 && !c.unread {
 		c.errorf(Place{c.job.Files[0].Name, 1, 1}, "no-job", "no sheet of this folder holds the job; begin one with: job \"Title\"")
@@ -277,6 +278,9 @@ func describe(d Declaration) string {
 // resolve finds what a name stands for, or reports that there is no such thing.
 func (c *checker) resolve(n *Name) Declaration {
 	d := c.job.names[n.Name]
+	if d != nil && n.At == (Place{}) { // of what is watched, where nothing is written
+		return d
+	}
 	if d != nil {
 		c.job.uses[n.Name] = append(c.job.uses[n.Name], n.At)
 		if of := ownerOf(n.Name); of != "" { // with which it is renamed
@@ -289,7 +293,11 @@ func (c *checker) resolve(n *Name) Declaration {
 		c.errorf(n.At, "unknown-name", "the input %s has no alarm of its own; add to it: alarm when bad", d.Name)
 		return nil
 	case *Output:
-		c.errorf(n.At, "unknown-name", "the output %s has no alarm of its own; add to it: proven by INPUT within 5 s", d.Name)
+		if strings.HasSuffix(n.Name, unprovenSuffix) {
+			c.errorf(n.At, "unknown-name", "the output %s has no alarm of its own; add to it: proven by INPUT within 5 s", d.Name)
+		} else {
+			c.errorf(n.At, "unknown-name", "the output %s is not wired, so that nobody reads it back; add to it: drives DEVICE coil 0", d.Name)
+		}
 		return nil
 	}
 	if c.names == nil {
@@ -335,6 +343,9 @@ func (c *checker) condition(cond Condition) {
 			if d == nil || d.Base().broken {
 				return
 			}
+			if device, is := d.(*Device); is && x.OfQuality() {
+				d = device.answers
+			}
 			in, isInput := d.(*Input)
 			_, isDerived := d.(*Derived)
 			isRule := c.job.RuleOf(x.Name.Name) != nil
@@ -352,6 +363,9 @@ func (c *checker) condition(cond Condition) {
 			case x.OfBand():
 				c.errorf(x.Place(), "wrong-kind", "%s is %s and has no band named %s; it may be on, off, good or bad", x.Name, describe(d), x.Is)
 				return
+			case isInput && in.watched && !x.OfQuality():
+				c.errorf(x.Place(), "wrong-kind", "%s is watched, and is good or bad; write %s is bad", x.Name, x.Name)
+				return
 			case x.OfQuality() && !isInput && !isDerived:
 				c.errorf(x.Place(), "wrong-kind", "%s is %s; only a signal is good or bad", x.Name, describe(d))
 				return
@@ -366,6 +380,10 @@ func (c *checker) condition(cond Condition) {
 				)
 				return
 			case x.OfQuality(), isInput && in.Discrete, isRule, isOutput:
+				return
+			}
+			if _, is := d.(*Device); is {
+				c.errorf(x.Place(), "wrong-kind", "%s is a device, which answers or does not; write %s is bad, or %s is good", x.Name, x.Name, x.Name)
 				return
 			}
 			c.errorf(x.Place(), "wrong-kind", "%s is %s, not a condition; compare it with a value by < <= > or >=", x.Name, describe(d))

@@ -27,6 +27,7 @@ type Device struct {
 	Heartbeat *WireClause // the coil or register that is toggled for a watchdog in the device
 	Beat      *Duration   // how often
 	Lost      *WordClause // the priority of the alarm that it raises when it does not answer
+	answers   *Input      // the contact that says whether it does
 }
 
 // Keyword is the word that the declaration begins with.

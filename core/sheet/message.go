@@ -106,7 +106,7 @@ const (
 	unprovenSuffix = ".unproven"
 )
 
-var ownSuffixes = []string{badSuffix, unprovenSuffix}
+var ownSuffixes = []string{badSuffix, unprovenSuffix, lostSuffix, mismatchSuffix, readBackSuffix}
 
 // ownerOf is the point whose own alarm has a name; empty of any other name.
 func ownerOf(name string) string {

@@ -15,6 +15,7 @@ type Job struct {
 	Timezone  string    // an IANA name; empty where none is written
 	Devices   []*Device
 	Inputs    []*Input
+	Watched   []*Input   // contacts of no device: that each device answers, and each output is as it was written
 	Derived   []*Derived // each after those that it is made of
 	Setpoints []*Setpoint
 	Outputs   []*Output
@@ -220,6 +221,7 @@ type Input struct {
 	Poll     *DurationClause // how often it is read there, if otherwise than its device's points
 	BadAlarm *BadAlarm       // `alarm when bad`
 	Discrete bool
+	watched  bool // it is one of Job.Watched
 
 	Stages    []Stage
 	Unit      *UnitClause

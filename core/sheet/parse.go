@@ -315,7 +315,10 @@ func (p *parser) name(h *Head) {
 	switch {
 	case strings.Contains(t.text, "."):
 		of, point := ownerOf(t.text), "an input"
-		if strings.HasSuffix(t.text, unprovenSuffix) {
+		switch {
+		case strings.HasSuffix(t.text, lostSuffix):
+			point = "a device"
+		case !strings.HasSuffix(t.text, badSuffix):
 			point = "an output"
 		}
 		p.report(h.NameAt, "syntax", "%s would be the alarm of %s, %s; a name has no dot", t.text, point, of)

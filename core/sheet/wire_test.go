@@ -1,6 +1,7 @@
 package sheet_test
 
 import (
+	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -30,4 +31,27 @@ func TestWiresAreCanonical(t *testing.T) {
 		require.Empty(t, found, f.String())
 		assert.Equal(t, want, again.String())
 	}
+}
+
+// A job watches its plant: rules may ask for a device as for a signal, each device and each wired output has an alarm
+// that nobody wrote, and a device's has the highest priority that it stands for.
+func TestWatched(t *testing.T) {
+	text := "job \"x\"\ndevice rack modbus tcp \"a:502\" unit 1\ninput x\n  source rack holding 0\n  unit mg/L\n  alarm when bad priority critical\n" +
+		"output o\n  drives rack coil 0\n  fail off\noutput q\n  fail off\n" +
+		"rule r\n  on when rack is bad or rack.lost or o.mismatch\n  call o, q\n"
+	job, found := sheet.Parse([]sheet.Source{{Name: "a.rct", Text: []byte(text)}})
+	require.False(t, sheet.HasErrors(found), "%v", found)
+	var watched, alarms []string
+	for _, in := range job.Watched {
+		watched = append(watched, in.Name)
+	}
+	for _, a := range job.Alarms {
+		alarms = append(alarms, a.Name+" "+a.Priority.Word)
+	}
+	assert.Equal(t, []string{"rack", "o.readback"}, watched)
+	assert.Equal(t, []string{"x.bad critical", "rack.lost critical", "o.mismatch high"}, alarms)
+	renamed, err := sheet.Rename([]sheet.Source{{Name: "a.rct", Text: []byte(text)}}, "rack", "panel")
+	require.NoError(t, err)
+	assert.Equal(t, 5, strings.Count(string(renamed[0].Text), "panel"), "%s", renamed[0].Text)
+	assert.NotContains(t, string(renamed[0].Text), "rack")
 }

@@ -1,0 +1,201 @@
+package logic
+
+import (
+	"fmt"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+const plantJob = `job "Fry tank"
+device rack modbus tcp "127.0.0.1:1502" unit 1
+input oxygen
+  source rack holding 0
+  unit mg/L
+  alarm when bad priority critical
+input mains discrete
+output blower
+  drives rack coil 0
+  fail on
+  minimum off 20 s
+output horn
+  drives rack coil 1
+  fail off
+  inverted
+  interlock unless mains
+output valve analog 0..100 %
+  called by highest
+  drives rack holding 2
+  scale 0..100 % to 0..1000 counts
+  fail 30 %
+rule low
+  on when oxygen < 6 mg/L for 45 s
+  call blower, horn, valve at 80 %
+rule lost
+  on when rack is bad
+  call valve at 10 %
+`
+
+// step makes an instant and gives its transitions in words.
+func step(t *testing.T, s *Stepper, at float64) (out []string) {
+	changes, err := s.Step(int64(at * 1e9))
+	require.NoError(t, err)
+	for _, c := range changes {
+		from, to := s.p.States(c)
+		out = append(out, fmt.Sprintf("%s %s→%s: %s", s.p.Name(c.Ref), from, to, s.p.Sentence(c, nil)))
+	}
+	return out
+}
+
+func TestListening(t *testing.T) {
+	p := compiled(t, plantJob)
+	s := NewStepper(p)
+	oxygen, mains := p.Index(InputKind, "oxygen"), p.Index(InputKind, "mains")
+	blower, horn, valve := p.Index(OutputKind, "blower"), p.Index(OutputKind, "horn"), p.Index(OutputKind, "valve")
+	on, off := Stand{State: On}, Stand{State: Off}
+	s.Listen(true)
+	s.Read(0, oxygen, 5, 0)
+	s.Read(0, mains, 1, 0)
+	s.Found(blower, on)
+	s.Found(horn, off)
+	s.Found(valve, p.Outputs[valve].FromWire(400))
+	assert.Equal(t, []string{"blower off→on: found so in the plant", "valve 0 %→40 %: found so in the plant"}, step(t, s, 0))
+	assert.Equal(t, off, s.Would(blower), "its rule still waits")
+	assert.True(t, s.Delayed(blower), "for its on-delay")
+	assert.Equal(t, []string{"low off→on: oxygen 5 mg/L < 6 mg/L for 45 s"}, step(t, s, 45))
+	assert.Equal(t, on, s.Would(blower))
+	assert.False(t, s.Delayed(blower))
+	_, now := s.Drive(blower)
+	assert.False(t, now, "nothing is written")
+
+	command := func(do, name, value string, d int64) {
+		c, err := p.Command(do, name, value)
+		require.NoError(t, err)
+		c.For = d
+		_, err = s.Command(c)
+		require.NoError(t, err)
+	}
+	command("hand", "horn", "on", 60e9)
+	assert.Equal(t, []string{"horn off→on: in hand: on"}, step(t, s, 50))
+	to, now := s.Drive(horn)
+	assert.True(t, now, "it alone is written")
+	assert.Zero(t, p.Outputs[horn].ToWire(to), "inverted on the wire")
+	s.Found(horn, on)
+	assert.Equal(t, []string{"horn on→off: found so in the plant"}, step(t, s, 110), "what it had before the hand")
+	_, now = s.Drive(horn)
+	assert.True(t, now, "it is given back")
+	s.Found(horn, off)
+	assert.Empty(t, step(t, s, 111))
+	_, now = s.Drive(horn)
+	assert.False(t, now)
+
+	again, lost, err := Resume(p, s.Save(false))
+	require.NoError(t, err)
+	assert.Empty(t, lost)
+	assert.True(t, again.Listening())
+	again.Listen(false)
+	assert.Equal(t, []string{"horn off→on: called by low", "valve 40 %→80 %: called by low"}, step(t, again, 112), "what arming moves")
+}
+
+func TestRestartFindsOutputs(t *testing.T) {
+	p := compiled(t, plantJob)
+	oxygen, mains := p.Index(InputKind, "oxygen"), p.Index(InputKind, "mains")
+	blower, horn, valve := p.Index(OutputKind, "blower"), p.Index(OutputKind, "horn"), p.Index(OutputKind, "valve")
+	begin := func() *Stepper {
+		s := NewStepper(p)
+		s.Read(0, oxygen, 5, 0)
+		s.Read(0, mains, 1, 0)
+		step(t, s, 0)
+		step(t, s, 45)
+		require.Equal(t, On, s.stand(int32(blower)).State)
+		again, _, err := Resume(p, s.Save(false))
+		require.NoError(t, err)
+		again.Restart()
+		return again
+	}
+	s := begin()
+	s.Found(blower, Stand{State: On})
+	assert.Equal(t, []string{"low on→undecided: oxygen is not read yet"}, step(t, s, 60), "and the outputs stay")
+	to, now := s.Drive(blower)
+	assert.Equal(t, Stand{State: On}, to)
+	assert.False(t, now, "until it has settled")
+	s.Read(61e9, oxygen, 5, 0)
+	s.Read(61e9, mains, 1, 0)
+	step(t, s, 61)
+	assert.Empty(t, step(t, s, 65))
+	_, now = s.Drive(blower)
+	assert.True(t, now)
+
+	s = begin() // the plant has lost it
+	s.Found(blower, Stand{State: Off})
+	s.Read(60e9, oxygen, 5, 0)
+	s.Read(60e9, mains, 1, 0)
+	assert.Empty(t, step(t, s, 60), "its minimum off runs from the restart")
+	assert.Equal(t, []string{"blower off→on: called by low, once its minimum off of 20 s had passed"}, step(t, s, 80))
+
+	s = begin() // an interlock that is true turns off before it has settled
+	s.Found(horn, Stand{State: On})
+	s.Read(60e9, mains, 0, 0)
+	assert.Contains(t, step(t, s, 60), "horn on→off: interlocked: mains is off")
+	_, now = s.Drive(horn)
+	assert.True(t, now)
+
+	for _, c := range []struct {
+		output    int
+		do, value string
+		plant     Stand
+		mode      Mode
+		ended     bool
+	}{
+		{blower, "hand", "on", Stand{State: On}, HandOn, false},
+		{blower, "hand", "on", Stand{State: Off}, Auto, true},
+		{horn, "hand", "on", Stand{State: Off}, Stood, true},
+		{blower, "off", "", Stand{State: On}, Stood, false},
+		{valve, "hand", "55 %", p.Outputs[valve].FromWire(550), HandAt, false},
+		{valve, "hand", "55 %", p.Outputs[valve].FromWire(549), Auto, true},
+	} {
+		s := begin()
+		x, err := p.Command(c.do, p.Outputs[c.output].Name, c.value)
+		require.NoError(t, err)
+		before := NewStepper(p)
+		before.Read(0, mains, 1, 0)
+		step(t, before, 0)
+		_, err = before.Command(x)
+		require.NoError(t, err)
+		step(t, before, 1)
+		s, _, err = Resume(p, before.Save(false))
+		require.NoError(t, err)
+		s.Restart()
+		assert.Equal(t, c.ended, s.Found(c.output, c.plant), "%+v", c)
+		step(t, s, 60)
+		assert.Equal(t, c.mode, s.Mode(c.output), "%+v", c)
+	}
+}
+
+// What a device says instead of a reading stands in every sentence about it, and is kept.
+func TestFail(t *testing.T) {
+	p := compiled(t, plantJob)
+	s := NewStepper(p)
+	oxygen, rack := p.Index(InputKind, "oxygen"), p.Index(InputKind, "rack")
+	s.Read(0, oxygen, 7, 0)
+	assert.Empty(t, step(t, s, 0))
+	why := "rack does not answer since 02:14:05"
+	s.Fail(10e9, rack, why)
+	s.Fail(10e9, oxygen, why)
+	assert.Equal(t, []string{
+		"oxygen good→bad: " + why, "rack good→bad: " + why,
+		"low off→undecided: oxygen is bad: " + why, "lost off→on: rack is bad: " + why,
+		"oxygen.bad normal→active: oxygen is bad: " + why, "rack.lost normal→active: rack is bad: " + why,
+		"blower off→on: low undecided: fails to on", "valve 0 %→10 %: called by lost",
+	}, step(t, s, 10))
+	assert.True(t, s.alarms[p.Index(AlarmKind, "rack.lost")].Announced())
+	assert.False(t, s.alarms[p.Index(AlarmKind, "oxygen.bad")].Announced(), "one alarm, not one a point")
+	assert.Equal(t, "critical", p.Job.Alarms[p.Index(AlarmKind, "rack.lost")].Priority.Word, "it stands for that of oxygen")
+	again, _, err := Resume(p, s.Save(false))
+	require.NoError(t, err)
+	assert.Equal(t, why, again.p.Sentence(again.Standing(Ref{InputKind, int32(oxygen)}), nil))
+	again.Read(11e9, oxygen, 7, 0)
+	again.Read(11e9, rack, 1, 0)
+	assert.Contains(t, step(t, again, 11), "oxygen bad→good: a good reading again, 7 mg/L")
+}

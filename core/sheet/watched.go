@@ -1,0 +1,67 @@
+package sheet
+
+import "slices"
+
+// A job watches its plant without being told to: whether each device answers, and whether each output that can be read
+// back has what was written. Each is a contact that no device has and that whoever runs the plant reports bad, with
+// why; on the bench, where nobody does, it is good. An alarm says that it is.
+
+const (
+	lostSuffix     = ".lost"     // makes the name of a device that of the alarm that it does not answer
+	mismatchSuffix = ".mismatch" // makes the name of an output that of the alarm that it is not as it was written
+	readBackSuffix = ".readback" // makes the name of an output that of what it is read back as
+)
+
+// ReadBack is the name of the input of Job.Watched that an output is read back by.
+func (d *Output) ReadBack() string { return d.Name + readBackSuffix }
+
+// watch declares what is watched, and its alarms.
+func (c *checker) watch() {
+	behind := map[string][]*Input{}
+	for _, in := range c.job.Inputs {
+		if in.Source != nil {
+			behind[in.Source.Device.Name] = append(behind[in.Source.Device.Name], in)
+		}
+	}
+	for _, d := range c.job.Devices {
+		h := Head{At: d.At, NameAt: d.NameAt, Name: d.Name, Label: d.Title()}
+		priority := "high"
+		if d.Lost != nil {
+			priority = d.Lost.Word
+			h.At = d.Lost.At
+		}
+		for _, in := range behind[d.Name] {
+			if in.BadAlarm == nil {
+				continue
+			}
+			a := c.job.names[in.Name+badSuffix].(*Alarm)
+			a.Inhibit = &ConditionClause{Clause{At: a.At}, &Test{Name: &Name{Name: d.Name}, Is: "bad"}}
+			if slices.Index(Priorities, a.Priority.Word) < slices.Index(Priorities, priority) {
+				priority = a.Priority.Word // it stands for that
+			}
+		}
+		d.answers = c.watchIt(h, h.Name+lostSuffix, d.Title()+" does not answer", priority)
+	}
+	for _, o := range c.job.Outputs {
+		if o.Drives != nil {
+			h := Head{At: o.Drives.At, NameAt: o.Drives.At, Name: o.ReadBack(), Label: o.Title() + " as it is read back"}
+			c.watchIt(h, o.Name+mismatchSuffix, o.Title()+" is not as it was written", "high")
+		}
+	}
+}
+
+// watchIt declares one thing that is watched, and its alarm.
+func (c *checker) watchIt(h Head, alarm, label, priority string) *Input {
+	in := &Input{Head: h, Discrete: true, watched: true}
+	c.job.Watched = append(c.job.Watched, in)
+	if c.job.names[h.Name] == nil {
+		c.job.names[h.Name] = in
+	}
+	of := Head{At: h.At, NameAt: h.At, Name: alarm, Label: label}
+	d := &Alarm{Head: of, Rule: &Rule{Head: of}, Own: true, Watches: true}
+	d.Rule.Alarm, d.Rule.OnWhen = d, &ConditionClause{Clause{At: h.At}, &Test{Name: &Name{Name: h.Name}, Is: "bad"}}
+	d.Priority = &WordClause{Clause{At: h.At}, priority}
+	c.job.Alarms = append(c.job.Alarms, d)
+	c.job.names[alarm] = d
+	return in
+}
