@@ -172,8 +172,8 @@ func (f *feed) Hand(_ int64, s *logic.Stepper) {
 	f.events = nil
 }
 
-// Enter lets events of one time enter: what fell due before comes first, then all of them make one instant. A Shift or a
-// Restart stands alone, and makes none.
+// Enter lets events of one time enter: what fell due before comes first, then all of them make one instant. A Shift and a
+// Pass stand alone, and make none. A Restart comes first, and what fell due while nobody was there falls due with it.
 func (r *Run) Enter(events []Event) error {
 	if len(events) == 0 {
 		return nil
@@ -184,14 +184,20 @@ func (r *Run) Enter(events []Event) error {
 		if err := e.check(r.S.Program()); err != nil {
 			return err
 		}
-		if alone := e.Kind == Shift || e.Kind == Restart || e.Kind == Pass; e.T != t || alone && len(events) > 1 {
-			return fmt.Errorf("events of an instant must be of one time, and what moves time stands alone")
+		if e.T != t || e.alone() && len(events) > 1 || e.Kind == Restart && i > 0 {
+			return fmt.Errorf("events of an instant must be of one time, what moves time stands alone, and a restart comes first")
 		}
 	}
 	switch e := &events[0]; e.Kind {
 	case Restart:
 		r.S.Restart()
-		return nil
+		r.feed = feed{r, events[1:]}
+		r.feed.Hand(t, r.S)
+		changes, err := r.S.Step(t)
+		if err == nil && r.Look != nil {
+			r.Look(t, changes)
+		}
+		return err
 	case Shift, Pass:
 		if err := run.Until(r.S, nil, t, r.Look, nil); err != nil {
 			return err
@@ -220,8 +226,8 @@ func (r *Run) Play(events []Event) error {
 	return nil
 }
 
-// together tells whether two events are of one instant. Each command is one of its own.
-func together(a, b *Event) bool {
-	alone := func(e *Event) bool { return e.Kind == Shift || e.Kind == Restart || e.Kind == Pass }
-	return a.T == b.T && !alone(a) && !alone(b)
-}
+// together tells whether two events are of one instant.
+func together(a, b *Event) bool { return a.T == b.T && !a.alone() && !b.alone() && b.Kind != Restart }
+
+// alone tells whether the event makes no instant.
+func (e *Event) alone() bool { return e.Kind == Shift || e.Kind == Pass }

@@ -81,6 +81,7 @@ func TestPlayedAgain(t *testing.T) {
 			segment = append(segment, some...)
 			require.NoError(t, r.Enter(some))
 		}
+		enter(random(t, p, 0))
 		for i := range rapid.IntRange(20, 60).Draw(t, "instants") {
 			now += int64(rapid.IntRange(1, 3000).Draw(t, "pause")) * 1e6
 			switch rapid.IntRange(0, 15).Draw(t, "what") {
@@ -89,10 +90,7 @@ func TestPlayedAgain(t *testing.T) {
 				enter(capture.Event{Kind: capture.Shift, T: now, By: by})
 				now += by
 			case 1:
-				enter(capture.Event{Kind: capture.Pass, T: now})
-				if i > 0 {
-					enter(capture.Event{Kind: capture.Restart, T: now})
-				}
+				enter(capture.Event{Kind: capture.Restart, T: now}, random(t, p, now), random(t, p, now))
 			default:
 				var some []capture.Event
 				for range rapid.IntRange(1, 4).Draw(t, "events") {
@@ -100,7 +98,7 @@ func TestPlayedAgain(t *testing.T) {
 				}
 				enter(some...)
 			}
-			if last := segment[len(segment)-1].Kind; i >= cut && rows == nil && last != capture.Restart {
+			if i >= cut && rows == nil {
 				rows, segment, before = s.Save(false), nil, len(lived)
 			}
 		}

@@ -149,6 +149,17 @@ func (s *Stepper) Drive(output int) (to Stand, now bool) {
 	return to, s.p.Outputs[output].isOff(to) && (m.mode == HandOff || m.mode == Stood || s.lock(s.p.Outputs[output].interlock, m.settles) == lockForces)
 }
 
+// Abandoned is what an output is to have where nobody drives it any more: its fail state, or off where a true interlock or
+// a person keeps it off. It holds what it has where its fail state is that.
+func (s *Stepper) Abandoned(output int) (to Stand, holds bool) {
+	i, m, o := int32(output), &s.outputs[output], &s.p.Outputs[output]
+	if m.mode == HandOff || m.mode == Stood || s.lock(o.interlock, m.settles) == lockForces {
+		return Stand{State: Off, Level: o.Low}, false
+	}
+	to.State, to.Level = s.failed(i)
+	return to, o.fail == FailHold
+}
+
 // Delayed tells whether a delay runs in what calls an output, so that it may be another one before long.
 func (s *Stepper) Delayed(output int) bool {
 	for _, c := range s.p.Callers(output) {

@@ -49,12 +49,24 @@ type Store struct {
 // readers is how many connections read at once.
 const readers = 4
 
-//go:embed migrations/*.sql
+//go:embed migrations/*.sql migrations/plant/*.sql
 var migrations embed.FS
 
 // Open opens or creates the database in a file, and brings its tables to the
 // present form. What the file's folder holds of it is for the owner alone.
-func Open(ctx context.Context, file string, o Options) (s *Store, err error) {
+func Open(ctx context.Context, file string, o Options) (*Store, error) {
+	s, err := openFile(ctx, file, o, "migrations/*.sql", "none")
+	if err != nil {
+		return nil, err
+	}
+	if err := s.clearTemporary(); err != nil {
+		return nil, errors.Join(fmt.Errorf("opening the store %s: %w", file, err), s.Close())
+	}
+	return s, nil
+}
+
+// openFile opens a file with the tables of some migrations, which gives room back as vacuum says.
+func openFile(ctx context.Context, file string, o Options, tables, vacuum string) (s *Store, err error) {
 	if o.Log == nil {
 		o.Log = slog.New(slog.DiscardHandler)
 	}
@@ -69,6 +81,7 @@ func Open(ctx context.Context, file string, o Options) (s *Store, err error) {
 		}
 	}()
 	writing := url.Values{"_pragma": {
+		"auto_vacuum(" + vacuum + ")",
 		"journal_mode(WAL)",
 		"wal_autocheckpoint(0)",
 		"foreign_keys(1)",
@@ -80,7 +93,7 @@ func Open(ctx context.Context, file string, o Options) (s *Store, err error) {
 	if s.db, err = connect(file, writing, 1); err != nil {
 		return s, err
 	}
-	names, err := fs.Glob(migrations, "migrations/*.sql")
+	names, err := fs.Glob(migrations, tables)
 	if err != nil {
 		return s, err
 	}
@@ -94,7 +107,7 @@ func Open(ctx context.Context, file string, o Options) (s *Store, err error) {
 	if s.log, err = startMover(dsn(file, writing), o.Log); err != nil {
 		return s, err
 	}
-	return s, s.clearTemporary()
+	return s, nil
 }
 
 // private makes sure that a file, which need not exist, is for its owner alone, as

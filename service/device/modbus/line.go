@@ -23,6 +23,7 @@ type Line struct {
 	timeout time.Duration
 	serial  bool
 	open    bool
+	once    bool            // nothing is asked twice: the device is lost already
 	apart   map[gapped]bool // the requests that are refused as joined ones, on this connection
 }
 
@@ -146,7 +147,10 @@ func (l *Line) ask(unit int, r Request, wires []*Wire) (readings []Reading, refu
 }
 
 func (l *Line) twice(unit int, r Request) (words []uint16, bits []bool, err error) {
-	for range 2 {
+	for tries := range 2 {
+		if tries > 0 && l.once {
+			break
+		}
 		if err = l.dial(); err != nil {
 			continue
 		}

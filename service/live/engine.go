@@ -1,0 +1,421 @@
+// Package live runs jobs in plants: readings come in from devices, a job decides, outputs are written, and what happened
+// is kept.
+//
+// One goroutine a job, its Engine, owns the stepper, and gives the times of instants. It waits for whichever comes first:
+// what a device reports, what a person wants, or what falls due; never for a disk, a network or a reader. What it hands on
+// goes to others, who take the newest where they are slow.
+package live
+
+import (
+	"context"
+	"fmt"
+	"log/slog"
+	"runtime/debug"
+	"time"
+
+	"rectura/core/capture"
+	"rectura/core/logic"
+	"rectura/service/device"
+	"rectura/service/store"
+)
+
+// The modes of a job.
+const (
+	Idle      = "idle"
+	Listening = "listening"
+	Armed     = "armed"
+)
+
+// Limits of an engine.
+const (
+	asleep    = 5 * second                    // an engine that has stood still for longer restarts
+	lateness  = 100 * int64(time.Millisecond) // what is handled later is counted
+	beatsLate = second                        // an engine that is later does not beat
+	opening   = 15 * second                   // how long a first instant waits for devices
+	ping      = second                        // how often drivers are told that the engine is there
+)
+
+// A Keeper keeps what an engine does. It may be slow, and may fail.
+type Keeper interface {
+	Commit(ctx context.Context, c *store.Cut) (last int64, err error)
+}
+
+// A Setup is what an engine begins with.
+type Setup struct {
+	Armed    store.Armed // of a job that was idle, with the mode Listening
+	Program  *logic.Program
+	Memory   []logic.Row // nil for none
+	Bypasses []store.Bypass
+	Figures  []store.Figures
+
+	Clock   Clock
+	Keeper  Keeper
+	Drivers []device.Driver
+	Log     *slog.Logger
+}
+
+// An Engine runs one job. Its exported methods may be called by anybody, at any time.
+type Engine struct {
+	clock  Clock
+	keeper Keeper
+	log    *slog.Logger
+	mail   *mailbox
+	stop   context.CancelFunc
+	done   chan struct{} // closed when it has ended
+
+	context context.Context // of its drivers
+
+	// All below is touched by the engine's goroutine alone.
+
+	p       *logic.Program
+	run     capture.Run
+	armed   store.Armed
+	clockOf logic.Clock
+
+	time     serviceTime
+	last     int64 // the last instant
+	began    bool  // it has made its first
+	opened   int64 // when it began to wait for devices, steady
+	expected int64 // when it is to wake at the latest, steady
+	steady   int64 // now
+	late     int64 // how late it was
+
+	drivers  []*driving
+	devices  map[string]*dev
+	outputs  []*out // that are wired, in the order of the sheet
+	byInput  map[string]int32
+	outputOf map[string]*out
+
+	entered []capture.Event // at the next instant
+	answer  answered        // of the command that is being entered
+	plans   plans
+	people  people
+	keeping keeping
+	figures figures
+	lates   lates
+}
+
+// A driving is a driver that works for an engine.
+type driving struct {
+	device.Driver
+	stop context.CancelFunc
+	done chan struct{}
+	told int64 // when it last had an order, steady
+}
+
+// Start starts an engine. It ends with Stop, or with the context.
+func Start(ctx context.Context, c Setup) (*Engine, error) {
+	e := &Engine{clock: c.Clock, keeper: c.Keeper, log: c.Log.With(slog.String("job", c.Armed.Job)), mail: newMailbox(), done: make(chan struct{})}
+	e.armed, e.p = c.Armed, c.Program
+	wall, steady := e.clock.Now()
+	e.time = startTime(wall, steady, c.Armed.Last)
+	e.last, e.opened, e.steady = c.Armed.Last, steady, steady
+	s := logic.NewStepper(e.p)
+	var lost []logic.Lost
+	resumed := c.Memory != nil
+	if resumed {
+		var err error
+		if s, lost, err = logic.Resume(e.p, c.Memory); err != nil {
+			e.log.Error("the memory cannot be read: the job listens first", slog.Any("error", err))
+			e.note("service", "", "", "", fmt.Sprintf("the memory cannot be read, and the job listens as from idle: %v", err), "")
+			s, resumed = logic.NewStepper(e.p), false
+			e.armed.Mode = Listening
+		}
+	}
+	e.armed.Starts++
+	e.use(s)
+	e.people.begin(c.Bypasses)
+	e.figures.begin(e.p, c.Figures)
+	for _, l := range lost {
+		e.note("service", l.Name, "", "", l.Text, "")
+	}
+	if resumed {
+		e.keeping.segment(s) // as it was kept: what enters now goes on from there
+		e.entered = append(e.entered, capture.Event{Kind: capture.Restart})
+		e.note("service", "", "stopped", "started", e.outage(wall, c.Armed.Last), "")
+	} else {
+		e.armed.Last = e.time.t
+		e.keeping.segment(s)
+		e.entered = append(e.entered, capture.Event{Kind: capture.Listen, On: e.armed.Mode == Listening})
+	}
+	ctx, e.stop = context.WithCancel(ctx)
+	e.context = ctx
+	e.engage(ctx, c.Drivers)
+	go e.loop(ctx)
+	return e, nil
+}
+
+// outage says from when to when nobody was there.
+func (e *Engine) outage(wall, last int64) string {
+	if wall <= last {
+		return "nobody was there, for how long is not known: the machine's clock is behind what was kept"
+	}
+	return fmt.Sprintf("nobody was there from %s to %s", e.clockOf(last), e.clockOf(wall))
+}
+
+// use makes a stepper the engine's.
+func (e *Engine) use(s *logic.Stepper) {
+	e.p = s.Program()
+	e.clockOf = ClockOf(e.p)
+	e.run = capture.Run{S: s, Look: e.look, Answer: e.answer.take}
+	e.byInput = map[string]int32{}
+	for i, in := range e.p.Inputs {
+		e.byInput[in.Name] = int32(i)
+	}
+}
+
+// ClockOf is how the times of a job's sentences are written: in its time zone, or else in UTC.
+func ClockOf(p *logic.Program) logic.Clock {
+	zone := time.UTC
+	if p.Job.Timezone != "" {
+		if z, err := time.LoadLocation(p.Job.Timezone); err == nil {
+			zone = z
+		}
+	}
+	return func(t int64) string { return time.Unix(0, t).In(zone).Format("15:04:05") }
+}
+
+// engage starts drivers.
+func (e *Engine) engage(ctx context.Context, drivers []device.Driver) {
+	e.devices, e.outputs, e.outputOf, e.drivers = map[string]*dev{}, nil, map[string]*out{}, nil
+	for _, d := range drivers {
+		x := &driving{Driver: d, done: make(chan struct{})}
+		e.drivers = append(e.drivers, x)
+		for _, of := range d.Devices() {
+			e.devices[of.Name] = newDev(of, x, e.byInput[of.Name], e.steady, e.time.t)
+		}
+	}
+	for i, o := range e.p.Job.Outputs {
+		if o.Drives == nil {
+			continue
+		}
+		x := &out{index: i, dev: e.devices[o.Drives.Device.Name], readBack: e.byInput[o.ReadBack()]}
+		if o.Flash != nil {
+			x.flash = e.p.Job.DurationValue(o.Flash.Duration)
+		}
+		e.outputs, e.outputOf[o.Name] = append(e.outputs, x), x
+	}
+	for _, x := range e.drivers {
+		var running context.Context
+		running, x.stop = context.WithCancel(ctx)
+		go func() {
+			defer close(x.done)
+			x.Run(running, func(r device.Report) { e.mail.report(x, r) })
+		}()
+	}
+}
+
+// disengage ends drivers, and waits for nobody.
+func (e *Engine) disengage() {
+	for _, x := range e.drivers {
+		x.stop()
+	}
+}
+
+// Stop ends the engine. What it has done is kept, and its outputs stay as they are.
+func (e *Engine) Stop() {
+	e.stop()
+	<-e.done
+}
+
+// Done is closed when the engine has ended.
+func (e *Engine) Done() <-chan struct{} { return e.done }
+
+func (e *Engine) loop(ctx context.Context) {
+	defer close(e.done)
+	defer e.mail.close()
+	timer := e.clock.Timer(0)
+	defer timer.Stop()
+	for {
+		e.guarded()
+		_, steady := e.clock.Now()
+		e.expected = e.wake()
+		timer.Reset(time.Duration(max(e.expected-steady, 0)))
+		select {
+		case <-ctx.Done():
+			e.disengage()
+			for _, x := range e.drivers {
+				<-x.done
+			}
+			e.end()
+			return
+		case <-timer.C:
+		case <-e.mail.woken:
+		case err := <-e.keeping.result:
+			e.kept(err)
+		}
+	}
+}
+
+// guarded makes a pass. An error of ours ends neither the service nor another job: the job is in fault, and its outputs go
+// to their fail states.
+func (e *Engine) guarded() {
+	defer func() {
+		if r := recover(); r != nil {
+			e.log.Error("an error in the engine", slog.Any("error", r), slog.String("stack", string(debug.Stack())))
+			e.fail(fmt.Sprintf("an error in the engine: %v", r))
+		}
+	}()
+	e.pass()
+}
+
+// fail puts the job in fault, until it is armed again.
+func (e *Engine) fail(why string) {
+	if e.armed.Fault != "" {
+		return
+	}
+	e.armed.Fault = why
+	e.note("service", "", "", "in fault", why, "")
+	defer func() {
+		if r := recover(); r != nil { // then the drivers write what they hold, once they have not heard of the engine for long enough
+			e.log.Error("an error in the engine, again", slog.Any("error", r))
+		}
+	}()
+	for _, x := range e.drivers {
+		writes := e.abandoned(x)
+		for i := range writes {
+			writes[i].Connection = 0 // whatever it knows of the connection
+		}
+		x.Order(device.Order{Writes: writes})
+	}
+}
+
+// pass takes what has come, makes the instants that are due, and hands on what comes of them.
+func (e *Engine) pass() {
+	wall, steady := e.clock.Now()
+	e.late = 0
+	if e.expected != 0 {
+		e.late = max(steady-e.expected, 0)
+	}
+	e.steady = steady
+	now, shift := e.time.tell(wall, steady)
+	if e.late > asleep && e.began {
+		e.awake()
+	}
+	if shift != 0 {
+		now = e.shift(shift)
+	}
+	reports, asks := e.mail.take()
+	for _, r := range reports {
+		e.hear(r)
+	}
+	e.listenForSilence()
+	if e.armed.Fault == "" || !e.began {
+		e.instant(max(now, e.last+1))
+	} else {
+		e.entered = e.entered[:0]
+	}
+	for _, ask := range asks {
+		ask()
+	}
+	e.drive()
+	e.keep()
+}
+
+// instant makes those that are due up to a time, and one at it where something has entered.
+func (e *Engine) instant(t int64) {
+	if !e.began {
+		if !e.heardAll() {
+			return
+		}
+		e.began = true
+	}
+	due := e.run.S.Next()
+	if len(e.entered) == 0 && due > t {
+		return
+	}
+	if late := t - due; due <= t {
+		e.lates.add(late)
+	}
+	events := e.entered
+	e.entered = nil
+	if len(events) == 0 {
+		e.enter(t, capture.Event{Kind: capture.Pass})
+		return
+	}
+	e.enter(t, events...)
+}
+
+// enter lets events enter at a time, and notes them for the capture.
+func (e *Engine) enter(t int64, events ...capture.Event) {
+	for i := range events {
+		events[i].T = t
+	}
+	e.keeping.capture(events)
+	if err := e.run.Enter(events); err != nil {
+		panic(err) // the engine has handed over what is none of the job
+	}
+	e.last = t
+	why := ""
+	if events[0].Kind == capture.Restart {
+		why = "the plant had lost it while nobody was there"
+	}
+	e.people.prune(e, why)
+	if _, _, circle := e.run.S.Circle(); circle && e.armed.Fault == "" {
+		o, _, _ := e.run.S.Circle()
+		e.armed.Fault = logic.CircleText(e.p.Outputs[o].Name)
+		e.note("service", "", "", "in fault", e.armed.Fault, "")
+	}
+}
+
+// next is the time of the next instant.
+func (e *Engine) next() int64 { return max(e.time.t, e.last+1) }
+
+// look is told of every instant.
+func (e *Engine) look(t int64, changes []logic.Transition) {
+	for _, entry := range Entries(e.run.S, t, changes, e.clockOf) {
+		e.keeping.entry(entry)
+	}
+	for _, c := range changes {
+		if c.Kind == logic.OutputKind {
+			e.figures.take(c)
+		}
+	}
+}
+
+// shift moves every time that the job remembers: the clock was set.
+func (e *Engine) shift(by int64) (now int64) {
+	before := e.next()
+	if e.began && e.armed.Fault == "" {
+		e.enter(before, capture.Event{Kind: capture.Shift, By: by})
+	}
+	e.last = before + by
+	e.time.t += by
+	e.people.shift(by)
+	e.keeping.rested = e.keeping.rested || by > int64(time.Hour) || -by > int64(time.Hour)
+	for _, d := range e.devices {
+		d.since += by
+	}
+	e.note("clock", "", e.clockOf(before), e.clockOf(before+by), "the machine's clock was set", "")
+	e.keeping.split = true
+	return e.time.t
+}
+
+// awake goes on after the engine, or the machine, has slept: as after a restart.
+func (e *Engine) awake() {
+	e.note("service", "", "asleep", "awake", fmt.Sprintf("the engine stood still for %.0f s", float64(e.late)/1e9), "")
+	e.entered = append([]capture.Event{{Kind: capture.Restart}}, e.entered...)
+	e.began, e.opened = false, e.steady
+	for _, d := range e.devices {
+		d.state = connecting
+	}
+	for _, o := range e.outputs {
+		o.ordered, o.foundKnown = false, false
+	}
+	for _, x := range e.drivers {
+		x.Order(device.Order{Anew: true})
+	}
+}
+
+// wake is when the engine has something to do at the latest, by the steady clock.
+func (e *Engine) wake() int64 {
+	at := e.steady + 10*second
+	if due := e.run.S.Next(); e.began && e.armed.Fault == "" && due < e.time.t+10*second {
+		at = min(at, e.steady+max(due-e.time.t, 0))
+	}
+	if !e.began {
+		at = min(at, max(e.opened+opening, e.steady+1))
+	}
+	at = min(at, e.nextSilence(), e.nextDrive(), e.keeping.next(e.steady), e.plans.next(e))
+	return max(at, e.steady)
+}

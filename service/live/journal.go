@@ -1,0 +1,140 @@
+package live
+
+import (
+	"math"
+	"slices"
+
+	"rectura/core/logic"
+	"rectura/service/store"
+)
+
+// Entries are what the journal says of an instant: each transition, with its sentence as it is said then, and each state
+// of an alarm. What an analog output goes through while it follows a value stands in the capture, not in the journal.
+func Entries(s *logic.Stepper, t int64, changes []logic.Transition, clock logic.Clock) (all []store.Entry) {
+	p := s.Program()
+	because := map[int32]string{}
+	for _, c := range changes {
+		e := store.Entry{Time: t, Kind: c.Kind.String(), Name: p.Name(c.Ref), Because: p.Sentence(c, clock), Via: "engine"}
+		e.From, e.To = p.States(c)
+		switch c.Kind {
+		case logic.AlarmKind: // which has more states than its condition
+			because[c.Index] = e.Because
+			continue
+		case logic.OutputKind:
+			if o := &p.Outputs[c.Index]; o.Analog() && c.Reason.Cause == logic.ByCall && c.From.Level != o.Low && c.To.Level != o.Low {
+				continue
+			}
+		}
+		all = append(all, e)
+	}
+	// Alarms stand before outputs, as in an instant.
+	at := slices.IndexFunc(all, func(e store.Entry) bool { return e.Kind == logic.OutputKind.String() })
+	if at < 0 {
+		at = len(all)
+	}
+	var alarms []store.Entry
+	for _, c := range s.AlarmChanges() {
+		alarms = append(alarms, store.Entry{Time: t, Kind: logic.AlarmKind.String(), Name: p.Alarms[c.Alarm].Name, From: c.From.String(),
+			To: c.To.String(), Because: because[c.Alarm], Via: "engine"})
+	}
+	return slices.Insert(all, at, alarms...)
+}
+
+// note has the journal say what happens besides the job.
+func (e *Engine) note(kind, name, from, to, because, who string) {
+	e.keeping.entry(store.Entry{Time: e.next(), Kind: kind, Name: name, From: from, To: to, Because: because, Who: who, Via: "engine"})
+}
+
+// figures are what outputs have done over the years.
+type figures struct {
+	p     *logic.Program
+	of    []store.Figures
+	since []int64 // when it was turned on, or -1
+	moved bool
+}
+
+func (f *figures) begin(p *logic.Program, kept []store.Figures) {
+	f.p, f.of, f.since = p, make([]store.Figures, len(p.Outputs)), make([]int64, len(p.Outputs))
+	for i, o := range p.Outputs {
+		f.of[i].Name, f.since[i] = o.Name, -1
+		for _, k := range kept {
+			if k.Name == o.Name {
+				f.of[i] = k
+			}
+		}
+	}
+}
+
+// take notes that an output has changed.
+func (f *figures) take(c logic.Transition) {
+	o := &f.p.Outputs[c.Index]
+	on := func(s logic.Stand) bool {
+		if o.Analog() {
+			return s.Level != o.Low
+		}
+		return s.State == logic.On
+	}
+	i := c.Index
+	switch was, is := on(c.From), on(c.To); {
+	case is && !was:
+		f.of[i].Starts++
+		f.since[i], f.moved = c.Time, true
+	case was && !is && f.since[i] >= 0:
+		f.of[i].OnNs += c.Time - f.since[i]
+		f.since[i], f.moved = -1, true
+	}
+}
+
+// changed gives the figures to be kept, with what is on counted up to now.
+func (f *figures) changed(job string, s *logic.Stepper, now int64) (all []store.Figures) {
+	for i := range f.of {
+		to, _ := s.Drive(i)
+		on := to.State == logic.On && !f.p.Outputs[i].Analog() || f.p.Outputs[i].Analog() && to.Level != f.p.Outputs[i].Low
+		if on && f.since[i] < 0 {
+			f.since[i] = now // it was on when the engine began
+		}
+		x := f.of[i]
+		if x.Job = job; f.since[i] >= 0 {
+			x.OnNs += max(now-f.since[i], 0)
+		}
+		if x.OnNs > 0 || x.Starts > 0 {
+			all = append(all, x)
+		}
+	}
+	f.moved = false
+	return all
+}
+
+// shift moves the times that are remembered.
+func (f *figures) shift(by int64) {
+	for i := range f.since {
+		if f.since[i] >= 0 {
+			f.since[i] += by
+		}
+	}
+}
+
+// lates are how late the last instants were handled, in nanoseconds.
+type lates struct {
+	last  [1024]int64
+	n     int
+	count int64 // of those that were later than they may be
+}
+
+func (l *lates) add(late int64) {
+	l.last[l.n%len(l.last)] = late
+	l.n++
+	if late > lateness {
+		l.count++
+	}
+}
+
+// quantile is how late the given share of the last instants were at the most, in milliseconds.
+func (l *lates) quantile(share float64) float64 {
+	some := slices.Clone(l.last[:min(l.n, len(l.last))])
+	if len(some) == 0 {
+		return 0
+	}
+	slices.Sort(some)
+	return float64(some[int(math.Ceil(share*float64(len(some))))-1]) / 1e6
+}

@@ -1,0 +1,245 @@
+package live
+
+import (
+	"context"
+	"fmt"
+	"maps"
+	"slices"
+
+	"rectura/core/capture"
+	"rectura/core/logic"
+	"rectura/core/run"
+	"rectura/service/store"
+)
+
+// How what is to be kept waits.
+const (
+	mostEntries  = 100_000     // of the journal; then the oldest become one, with their count
+	mostCaptured = 64 << 20    // bytes of the capture; then it begins anew
+	atEase       = 10 * second // where nothing but readings is pending
+	trying       = 5 * second  // after something could not be kept
+	segment      = 3600 * second
+)
+
+// keeping is what an engine has done and what is not kept yet. One cut is on its way at a time; what comes meanwhile waits
+// for the next.
+type keeping struct {
+	entries []store.Entry
+	lost    int64 // entries that were given up
+	events  []byte
+	gaps    int64                // how often the capture had to begin anew
+	unsaved map[string]logic.Row // of a cut that failed
+	first   []logic.Row          // the memory with which the first segment begins
+	split   bool                 // the next cut begins a segment
+	began   int64                // when the present one did, in service time
+	sheets  bool                 // those of the job are to be kept
+	rested  bool                 // the clock was set by so much that nothing is deleted by its age for a day
+
+	urgent   bool
+	pending  bool
+	since    int64 // when something was first pending, steady
+	waiting  []chan bool
+	flying   *cut
+	result   chan error
+	notKept  int64 // since when nothing can be kept, in service time; 0 where it can
+	why      string
+	retry    int64 // steady
+	commits  int64
+	commitNs int64 // how long the last one took
+}
+
+// A cut is on its way to the keeper.
+type cut struct {
+	store.Cut
+	first   bool
+	waiting []chan bool
+	begun   int64
+}
+
+// segment has the capture begin with a memory.
+func (k *keeping) segment(s *logic.Stepper) {
+	k.first, k.sheets, k.urgent = s.Save(false), true, true
+	k.result = make(chan error, 1)
+}
+
+// entry adds one to the journal.
+func (k *keeping) entry(e store.Entry) {
+	if len(k.entries) >= mostEntries {
+		n := mostEntries / 10
+		k.lost += int64(n)
+		k.entries = slices.Delete(k.entries, 0, n)
+	}
+	k.entries = append(k.entries, e)
+	k.urgent = true
+}
+
+// capture adds what has entered.
+func (k *keeping) capture(events []capture.Event) {
+	k.pending = true
+	k.events = append(k.events, capture.Write(events)...)
+	if len(k.events) > mostCaptured {
+		k.events, k.split = nil, true
+		k.gaps++
+	}
+}
+
+// resave has all rows of a memory kept with the next cut: they were saved for something else.
+func (k *keeping) resave(rows []logic.Row) {
+	if k.unsaved == nil {
+		k.unsaved = map[string]logic.Row{}
+	}
+	for _, r := range rows {
+		k.unsaved[r.Name] = r
+	}
+}
+
+// keep hands a cut to the keeper, if it is time for one and none is on its way.
+func (e *Engine) keep() {
+	k := &e.keeping
+	if (k.urgent || k.pending) && k.since == 0 {
+		k.since = e.steady
+	}
+	if k.flying != nil || k.since == 0 {
+		return
+	}
+	if k.notKept != 0 && e.steady < k.retry && len(k.waiting) == 0 {
+		return
+	}
+	if k.notKept == 0 && !k.urgent && len(k.waiting) == 0 && e.steady-k.since < atEase && k.first == nil {
+		return
+	}
+	k.flying = e.cut()
+	c := k.flying
+	go func() {
+		_, err := e.keeper.Commit(context.Background(), &c.Cut)
+		k.result <- err
+	}()
+}
+
+// cut is all that has changed since the last one, at one time.
+func (e *Engine) cut() *cut {
+	k := &e.keeping
+	c := &cut{begun: e.steady, waiting: k.waiting}
+	c.Armed = e.armed
+	c.Sheets = k.sheets
+	if k.lost > 0 {
+		k.entries = append([]store.Entry{{Time: k.entries[0].Time, Kind: "service", Via: "engine",
+			Because: fmt.Sprintf("%d entries could not be kept and are given up", k.lost)}}, k.entries...)
+		k.lost = 0
+	}
+	c.Journal = k.entries
+	c.Bypasses = e.people.list(e.armed.Job)
+	if k.first != nil {
+		// What has entered meanwhile follows with the next cut.
+		c.first, c.Whole, c.Memory = true, true, k.first
+		k.first, k.began = nil, e.armed.Last
+		k.entries, k.waiting, k.since = nil, nil, 0
+		k.sheets, k.urgent = false, k.pending || len(c.waiting) > 0
+		k.waiting, c.waiting = c.waiting, nil
+		return c
+	}
+	if e.began && e.armed.Fault == "" {
+		e.enter(e.next(), capture.Event{Kind: capture.Pass})
+	}
+	e.armed.Last = e.last
+	c.Armed.Last = e.last
+	c.Figures = e.figures.changed(e.armed.Job, e.run.S, e.last)
+	c.Events = k.events
+	c.Whole = e.began && (k.split || e.last-k.began > segment)
+	rows := e.run.S.Save(!c.Whole)
+	if c.Whole {
+		k.unsaved, k.began = nil, e.last
+	}
+	if len(k.unsaved) > 0 {
+		for _, r := range rows {
+			k.unsaved[r.Name] = r
+		}
+		rows = slices.Collect(maps.Values(k.unsaved))
+	}
+	c.Memory, c.Journal = rows, k.entries
+	k.events, k.entries, k.waiting, k.unsaved = nil, nil, nil, nil
+	k.split, k.sheets, k.urgent, k.pending, k.since = false, false, false, false, 0
+	return c
+}
+
+// kept takes how the cut on its way has fared.
+func (e *Engine) kept(err error) {
+	k := &e.keeping
+	c := k.flying
+	k.flying = nil
+	for _, w := range c.waiting {
+		w <- err == nil
+	}
+	if err == nil {
+		_, steady := e.clock.Now()
+		k.commits++
+		k.commitNs = steady - c.begun
+		if k.notKept != 0 {
+			e.note("service", "", "not kept", "kept", "what happens can be kept again, since "+e.clockOf(k.notKept)+" it waited", "")
+			k.notKept, k.why = 0, ""
+		}
+		return
+	}
+	if k.notKept == 0 {
+		k.notKept = e.next()
+		e.log.Error("what the job does cannot be kept", "error", err)
+	}
+	k.why = err.Error()
+	k.retry = e.steady + trying
+	k.pending, k.sheets = true, k.sheets || c.Sheets
+	if k.since == 0 {
+		k.since = e.steady
+	}
+	k.entries = append(c.Journal, k.entries...)
+	for i := range k.entries {
+		k.entries[i].Number = 0
+	}
+	if c.first {
+		k.first = c.Memory
+		return
+	}
+	k.events = append(c.Events, k.events...)
+	k.split = k.split || c.Whole
+	if k.unsaved == nil {
+		k.unsaved = map[string]logic.Row{}
+	}
+	for _, r := range c.Memory {
+		k.unsaved[r.Name] = r
+	}
+}
+
+// next is when there is something to keep, steady.
+func (k *keeping) next(steady int64) int64 {
+	switch {
+	case k.flying != nil || k.since == 0:
+		return run.Never
+	case k.notKept != 0:
+		return k.retry
+	case k.urgent || len(k.waiting) > 0:
+		return steady
+	}
+	return k.since + atEase
+}
+
+// end keeps what is left, when the engine ends.
+func (e *Engine) end() {
+	k := &e.keeping
+	for range 3 { // the one on its way, the beginning of a segment, and what came since
+		if k.flying != nil {
+			e.kept(<-k.result)
+		}
+		if k.notKept != 0 && k.retry > e.steady {
+			break
+		}
+		if !k.pending && !k.urgent && k.first == nil && len(k.waiting) == 0 {
+			break
+		}
+		k.flying = e.cut()
+		_, err := e.keeper.Commit(context.Background(), &k.flying.Cut)
+		e.kept(err)
+	}
+	for _, w := range k.waiting {
+		w <- false
+	}
+	k.waiting = nil
+}

@@ -1,0 +1,320 @@
+package live_test
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"path/filepath"
+	"strings"
+	"sync/atomic"
+	"testing"
+	"testing/synctest"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"rectura/service/device"
+	"rectura/service/live"
+	"rectura/service/store"
+)
+
+// kill ends the engine as a power cut does: what comes after is what was committed before.
+func (x *plant) kill(away time.Duration) {
+	synctest.Wait()
+	folder := x.t.TempDir()
+	for _, end := range []string{"", "-wal"} {
+		in, err := os.Open(filepath.Join(x.folder, "plant.db"+end))
+		if errors.Is(err, os.ErrNotExist) {
+			continue
+		}
+		require.NoError(x.t, err)
+		out, err := os.Create(filepath.Join(folder, "plant.db"+end))
+		require.NoError(x.t, err)
+		_, err = io.Copy(out, in)
+		require.NoError(x.t, errors.Join(err, in.Close(), out.Close()))
+	}
+	x.stop()
+	x.folder = folder
+	time.Sleep(away)
+	x.open()
+	x.start()
+}
+
+// running is a plant that is armed and has settled.
+func running(t *testing.T, text string) *plant {
+	x := newPlant(t, text)
+	x.start()
+	time.Sleep(3 * time.Second)
+	x.arm()
+	time.Sleep(3 * time.Second)
+	return x
+}
+
+func (x *plant) sincePanel() time.Duration { return time.Since(x.rack.start) }
+
+const pulses = tank + `output horn
+  drives rack coil 3
+  fail off
+rule ring
+  on when oxygen < 5.5 mg/L
+  pulse 1 h
+  call horn
+`
+
+func TestKilled(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		x := running(t, pulses)
+		x.rack.set("button", 1)
+		x.rack.set("oxygen", 5)
+		time.Sleep(50 * time.Second)
+		x.rack.set("button", 0)
+		x.rack.set("oxygen", 6.2) // inside the band of low, which stays on
+		time.Sleep(10 * time.Second)
+		for _, name := range []string{"blower", "beacon", "horn"} {
+			require.Equal(t, 1.0, x.rack.get(name), name)
+		}
+		x.do(live.Request{Do: "shelve", Name: "oxygen.bad", For: time.Hour, Who: "anna", Why: "cleaning"})
+		x.do(live.Request{Do: "off", Name: "feeder", Who: "anna"})
+		before := x.sincePanel()
+		x.kill(20 * time.Second)
+		time.Sleep(30 * time.Second)
+		assert.Empty(t, x.rack.changed(before), "no write after the restart changes anything")
+		var outage string
+		for _, line := range x.journal("service") {
+			if strings.Contains(line, "nobody was there from") {
+				outage = line
+			}
+		}
+		assert.NotEmpty(t, outage, "the gap is stated")
+		by, err := x.engine.Bypasses(t.Context())
+		require.NoError(t, err)
+		require.Len(t, by, 2)
+		assert.Equal(t, []string{"feeder off anna", "oxygen.bad shelving anna"}, []string{by[0].Name + " " + by[0].Kind + " " + by[0].Who, by[1].Name + " " + by[1].Kind + " " + by[1].Who})
+		x.do(live.Request{Do: "reset", Name: "latched", Who: "anna"})
+		time.Sleep(time.Second)
+		assert.Equal(t, 0.0, x.rack.get("beacon"), "the latch has held through it")
+		x.stop()
+	})
+}
+
+// A hand that the plant has lost ends, and one that it still has goes on to its end.
+func TestHandsOverAKill(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		x := running(t, tank)
+		x.do(live.Request{Do: "hand", Name: "feeder", Value: "on", For: time.Minute, Who: "anna"})
+		x.do(live.Request{Do: "hand", Name: "beacon", Value: "on", For: time.Minute, Who: "anna"})
+		time.Sleep(1100 * time.Millisecond) // between two polls
+		x.rack.set("beacon", 0)             // the power cut took it
+		x.kill(20 * time.Second)
+		time.Sleep(10 * time.Second)
+		assert.Equal(t, "hand", x.point("feeder").Mode)
+		assert.Equal(t, "off", x.point("beacon").Mode)
+		assert.Equal(t, 0.0, x.rack.get("beacon"))
+		assert.Contains(t, x.journal("bypass"), "beacon hand→off: the plant had lost it while nobody was there")
+		time.Sleep(40 * time.Second)
+		assert.Equal(t, "auto", x.point("feeder").Mode)
+		x.stop()
+	})
+}
+
+func TestRackRestsAndReturns(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		x := running(t, strings.Replace(tank, "  interlock unless mains\n", "", 1))
+		x.rack.set("button", 1)
+		time.Sleep(time.Second)
+		require.Equal(t, 1.0, x.rack.get("beacon"))
+		x.rack.set("button", 0)
+
+		x.rack.set("beacon", 0) // behind an open connection
+		time.Sleep(600 * time.Millisecond)
+		assert.Equal(t, 1.0, x.rack.get("beacon"), "put right within one poll")
+
+		before := x.sincePanel()
+		x.rack.is(func(r *panel) { r.lost = true })
+		time.Sleep(10 * time.Second)
+		alarms, err := x.engine.Alarms(t.Context(), false)
+		require.NoError(t, err)
+		require.Len(t, alarms, 1, "one alarm, not one a point")
+		assert.Equal(t, "rack.lost critical", alarms[0].Name+" "+alarms[0].Priority)
+		assert.Contains(t, alarms[0].Because, "rack does not answer since ")
+		assert.Equal(t, "on", x.point("blower").State, "what fails on is on, as far as the job knows")
+		assert.Contains(t, x.point("blower").NotWritten, "rack does not answer since ")
+		x.refuses(live.Request{Do: "hand", Name: "blower", Value: "on"}, "blower cannot be written: "+x.point("blower").NotWritten+"; only off is taken")
+		x.rack.is(func(r *panel) { r.lost = false })
+		time.Sleep(10 * time.Second)
+		assert.Empty(t, x.rack.changed(before), "no `fail` in between")
+		assert.Equal(t, 0.0, x.rack.get("blower"))
+
+		x.rack.is(func(r *panel) { r.frozen = true }) // its driver hangs
+		time.Sleep(3*500*time.Millisecond + 2*time.Second + 100*time.Millisecond)
+		assert.Equal(t, "bad", x.point("oxygen").Quality, "whatever the driver does")
+		assert.Contains(t, x.point("oxygen").Reason, "rack has not been heard since ")
+		x.stop()
+	})
+}
+
+// At one instant what turns off is written before what turns on.
+func TestOffFirst(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		x := running(t, "job \"x\"\n  settle 1 s\ndevice rack modbus tcp \"127.0.0.1:1502\" unit 1\n  poll 500 ms\ninput k discrete\n  source rack discrete 0\n"+
+			"output a\n  drives rack coil 0\n  fail hold\noutput b\n  drives rack coil 1\n  fail hold\n"+
+			"rule ra\n  on when k\n  call a\nrule rb\n  on when not k\n  call b\n")
+		for i, k := range []float64{1, 0, 1} {
+			before := len(x.rack.log())
+			x.rack.set("k", k)
+			time.Sleep(time.Second)
+			log := x.rack.log()[before:]
+			require.Len(t, log, 2)
+			assert.Equal(t, []float64{0, 1}, []float64{log[0].value, log[1].value}, "%d: %v", i, log)
+		}
+		x.stop()
+	})
+}
+
+// A disk is full while the test says so.
+type disk struct {
+	live.Keeper
+	full atomic.Bool
+}
+
+func (d *disk) Commit(ctx context.Context, c *store.Cut) (int64, error) {
+	if d.full.Load() {
+		return 0, fmt.Errorf("keeping: %w", store.ErrFull)
+	}
+	return d.Keeper.Commit(ctx, c)
+}
+
+func TestFullDisk(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		x := newPlant(t, tank)
+		d := &disk{Keeper: x.file}
+		x.keeper = d
+		x.start()
+		time.Sleep(3 * time.Second)
+		x.arm()
+		x.rack.set("oxygen", 8)
+		time.Sleep(3 * time.Second)
+		require.Equal(t, 1.0, x.rack.get("feeder"))
+		d.full.Store(true)
+		a, err := x.engine.Do(t.Context(), live.Request{Do: "off", Name: "feeder", Who: "anna"})
+		require.NoError(t, err)
+		assert.False(t, a.Kept, "done, not kept")
+		time.Sleep(time.Second)
+		assert.Equal(t, 0.0, x.rack.get("feeder"))
+		_, err = x.engine.Do(t.Context(), live.Request{Do: "set", Name: "oxygen_low", Value: "7 mg/L"})
+		require.ErrorIs(t, err, live.ErrRefused)
+		assert.Regexp(t, `^nothing can be kept since [\d:]+, so that set would be lost at a restart: keeping: there is no room left; make room, or switch it off or back instead$`, err.Error())
+		_, err = x.engine.Do(t.Context(), live.Request{Do: "acknowledge", Name: "oxygen.bad"})
+		require.NoError(t, err)
+		s, err := x.engine.Status(t.Context())
+		require.NoError(t, err)
+		assert.NotZero(t, s.NotKept)
+		d.full.Store(false)
+		time.Sleep(10 * time.Second)
+		s, err = x.engine.Status(t.Context())
+		require.NoError(t, err)
+		assert.Zero(t, s.NotKept)
+		assert.Contains(t, x.journal("command"), "feeder auto→off:", "all is written once there is room")
+		x.kill(time.Second)
+		time.Sleep(5 * time.Second)
+		assert.Equal(t, "off", x.point("feeder").Mode)
+		x.stop()
+	})
+}
+
+// A delay is 45 s however the clock is set meanwhile, and what was captured is still there.
+func TestClockIsSet(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		x := newPlant(t, tank)
+		x.clock.setBy(-time.Since(time.Unix(0, 0)) + time.Hour) // a machine that has no clock
+		x.start()
+		time.Sleep(3 * time.Second)
+		x.arm()
+		time.Sleep(3 * time.Second)
+		x.rack.set("oxygen", 5)
+		begun := x.sincePanel()
+		time.Sleep(20 * time.Second)
+		x.clock.setBy(time.Since(time.Unix(0, 0)) - time.Hour)
+		time.Sleep(10 * time.Second)
+		x.clock.setBy(12 * 365 * 24 * time.Hour)
+		time.Sleep(5 * time.Second)
+		x.clock.setBy(-12 * 365 * 24 * time.Hour)
+		time.Sleep(20 * time.Second)
+		var on time.Duration
+		for _, w := range x.rack.log() {
+			if w.point == "blower" && w.value == 1 {
+				on = w.at
+			}
+		}
+		assert.InDelta(t, 45, (on - begun).Seconds(), 0.6, "a poll at the most")
+		assert.Len(t, x.journal("clock"), 3)
+		segments, err := x.file.Segments(t.Context(), "fry", 0, 1<<62)
+		require.NoError(t, err)
+		assert.Len(t, segments, 4, "split at each")
+		x.kill(time.Second)
+		time.Sleep(5 * time.Second)
+		assert.Equal(t, 1.0, x.rack.get("blower"))
+		x.stop()
+	})
+}
+
+// A machine that has slept goes on as after a restart.
+func TestSlept(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		x := running(t, tank)
+		x.rack.set("button", 1)
+		time.Sleep(time.Second)
+		x.rack.set("button", 0)
+		before := x.sincePanel()
+		x.clock.sleep(time.Hour)
+		time.Sleep(20 * time.Second)
+		assert.Contains(t, strings.Join(x.journal("service"), "\n"), "asleep→awake: the engine stood still for 36")
+		assert.Empty(t, x.rack.changed(before))
+		assert.Equal(t, 1.0, x.rack.get("beacon"))
+		x.stop()
+	})
+}
+
+func TestTakingOver(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		x := running(t, tank)
+		x.rack.set("oxygen", 5)
+		x.rack.set("button", 1)
+		time.Sleep(50 * time.Second)
+		x.rack.set("button", 0)
+		x.do(live.Request{Do: "set", Name: "oxygen_low", Value: "6.5 mg/L", Who: "anna"})
+		require.Equal(t, 1.0, x.rack.get("blower"))
+		before := x.sincePanel()
+
+		other := strings.NewReplacer("for 45 s", "for 60 s", "setpoint oxygen_low 6 mg/L\n  allow 4..9 mg/L", "setpoint oxygen_low 6000 ug/L\n  allow 4000..9000 ug/L").Replace(tank)
+		other = other[:strings.Index(other, "rule feeding")] // and the feeder is dropped
+		other = strings.Replace(other, "output feeder\n  drives rack coil 1\n  fail off\n", "", 1)
+		x.rack.set("feeder", 1)
+		p, sources := program(t, other)
+		r := &live.Revision{Number: 2, Program: p, Sources: sources, Drivers: func() ([]device.Driver, error) {
+			next := newPanel(p, "rack")
+			next.start, next.values = x.rack.start, x.rack.values
+			x.next = next
+			return []device.Driver{next}, nil
+		}}
+		plan, err := x.engine.Plan(t.Context(), r)
+		require.NoError(t, err)
+		assert.Empty(t, plan.Moves)
+		assert.Contains(t, plan.Changes, "feeder: it is no part of the job any more")
+		changed, kept, err := x.engine.Arm(t.Context(), r, live.Agreement{Plan: plan.Number, Who: "anna"})
+		require.NoError(t, err)
+		assert.Nil(t, changed)
+		assert.True(t, kept)
+		time.Sleep(90 * time.Second)
+		assert.Equal(t, 0.0, x.rack.get("feeder"), "an output that is dropped is written to its old `fail`")
+		assert.Empty(t, x.next.changedTo(before, 0), "nothing else was turned off")
+		settings, err := x.engine.Settings(t.Context())
+		require.NoError(t, err)
+		assert.Equal(t, live.SettingNow{Name: "oxygen_low", Title: "oxygen_low", Value: 6500, Written: 6000, Unit: "ug/L"}, settings[0])
+		assert.Equal(t, 1.0, x.rack.get("blower"))
+		x.stop()
+	})
+}

@@ -1,0 +1,136 @@
+package live
+
+import (
+	"context"
+	"errors"
+	"sync"
+
+	"rectura/service/device"
+)
+
+// ErrEnded is the error of whoever asks an engine that has ended.
+var ErrEnded = errors.New("the job is not run any more")
+
+// How much waits for an engine at the most.
+const (
+	mostReports = 4096
+	mostAsks    = 256
+)
+
+// A mailbox holds what has come for an engine. Devices never wait for it: where there is too much, only the newest of each
+// point is left, and what was passed over is counted.
+type mailbox struct {
+	mu      sync.Mutex
+	reports []device.Report
+	asks    []func()
+	passed  int64 // reports that were gathered
+	closed  bool
+	woken   chan struct{}
+	room    chan struct{} // of asks
+}
+
+func newMailbox() *mailbox {
+	return &mailbox{woken: make(chan struct{}, 1), room: make(chan struct{}, mostAsks)}
+}
+
+func (m *mailbox) wake() {
+	select {
+	case m.woken <- struct{}{}:
+	default: // it is awake
+	}
+}
+
+// report takes what a driver has found.
+func (m *mailbox) report(_ *driving, r device.Report) {
+	m.mu.Lock()
+	if len(m.reports) >= mostReports {
+		m.gather()
+	}
+	m.reports = append(m.reports, r)
+	m.mu.Unlock()
+	m.wake()
+}
+
+// gather leaves the newest of each point since its device was last lost or found.
+func (m *mailbox) gather() {
+	var left []device.Report
+	open := map[string]int{}
+	for _, r := range m.reports {
+		i, is := open[r.Device]
+		if !is || r.Lost != "" || r.Began {
+			open[r.Device] = len(left)
+			left = append(left, r)
+			continue
+		}
+		to := &left[i]
+		m.passed += int64(len(r.Readings))
+		for _, x := range r.Readings {
+			found := false
+			for k := range to.Readings {
+				if to.Readings[k].Point == x.Point {
+					to.Readings[k], found = x, true
+				}
+			}
+			if !found {
+				to.Readings = append(to.Readings, x)
+			}
+		}
+		to.Written = append(to.Written, r.Written...)
+	}
+	m.reports = left
+}
+
+func (m *mailbox) take() ([]device.Report, []func()) {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	reports, asks := m.reports, m.asks
+	m.reports, m.asks = nil, nil
+	return reports, asks
+}
+
+func (m *mailbox) close() {
+	m.mu.Lock()
+	m.closed = true
+	m.mu.Unlock()
+}
+
+// post has a function done in the engine's goroutine.
+func (m *mailbox) post(f func()) bool {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	if m.closed {
+		return false
+	}
+	m.asks = append(m.asks, f)
+	m.wake()
+	return true
+}
+
+// ask has a function done in the engine's goroutine, between two instants, and waits for what it gives.
+func ask[T any](ctx context.Context, e *Engine, f func() T) (T, error) {
+	var none T
+	select {
+	case e.mail.room <- struct{}{}:
+		defer func() { <-e.mail.room }()
+	case <-ctx.Done():
+		return none, ctx.Err()
+	}
+	got := make(chan T, 1)
+	if !e.mail.post(func() {
+		defer close(got)
+		got <- f()
+	}) {
+		return none, ErrEnded
+	}
+	select {
+	case v, done := <-got:
+		if !done {
+			return none, errors.New("an error in the engine; the log of the service has it")
+		}
+		return v, nil
+	case <-e.done:
+		return none, ErrEnded
+	case <-ctx.Done():
+		return none, ctx.Err()
+	}
+}

@@ -1,0 +1,309 @@
+package live
+
+import (
+	"context"
+	"math"
+	"slices"
+	"strings"
+
+	"rectura/core/logic"
+	"rectura/core/run"
+	"rectura/core/unit"
+)
+
+// A Status is how a job is run.
+type Status struct {
+	Job, Mode  string
+	Revision   int64
+	Since      int64
+	Fault      string
+	Waiting    bool    // for devices to answer, before its first instant
+	Settling   bool    // outputs are not written yet
+	NotKept    int64   // since when what happens cannot be kept; 0 where it can
+	NotKeptWhy string  // and why
+	P50, P99   float64 // how late instants are handled, in milliseconds
+	Late       int64   // how many were handled later than they may be
+	Passed     int64   // readings that were passed over, since there were too many
+	Starts     int64
+	Clock      int64 // service time
+	Devices    []DeviceStatus
+	Alarms     map[string]int // that are active or unacknowledged, by priority
+	Bypasses   int
+}
+
+// A DeviceStatus is how a device stands.
+type DeviceStatus struct {
+	Name, State, Why string
+	Since            int64
+}
+
+// Status is how the job is run now.
+func (e *Engine) Status(ctx context.Context) (Status, error) { return ask(ctx, e, e.status) }
+
+func (e *Engine) status() Status {
+	v := Status{
+		Job: e.armed.Job, Mode: e.armed.Mode, Revision: e.armed.Revision, Since: e.armed.Since, Fault: e.armed.Fault,
+		Waiting: !e.began, Settling: e.began && !e.run.S.Settled(),
+		NotKept: e.keeping.notKept, NotKeptWhy: e.keeping.why,
+		P50: e.lates.quantile(0.5), P99: e.lates.quantile(0.99), Late: e.lates.count, Passed: e.mail.passedOver(), Starts: e.armed.Starts,
+		Clock: e.time.t, Alarms: map[string]int{}, Bypasses: len(e.people.in),
+	}
+	for _, d := range e.devices {
+		s := DeviceStatus{Name: d.Name, State: d.state, Why: d.why, Since: d.since}
+		if d.state == connected && d.why != "" {
+			s.State = lost // its driver says that it is there, and nothing is heard of it
+		}
+		v.Devices = append(v.Devices, s)
+	}
+	slices.SortFunc(v.Devices, func(a, b DeviceStatus) int { return strings.Compare(a.Name, b.Name) })
+	for i := range e.p.Alarms {
+		if a := e.run.S.Alarm(i); a.Announced() {
+			v.Alarms[e.p.Job.Alarms[i].Priority.Word]++
+		}
+	}
+	return v
+}
+
+func (m *mailbox) passedOver() int64 {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	return m.passed
+}
+
+// A PointNow is an input, a derived value or an output as it is now.
+type PointNow struct {
+	Name, Title, Kind string
+	Value             float64 // NaN where it has none
+	Unit              string
+	State             string // of what is on or off
+	Quality           string // good, bad or not read
+	Reason            string
+	Age               float64 // seconds since its device was last heard; NaN for what has none
+	Pinned            bool
+	Mode              string // of an output: auto, hand or off
+	Written           bool   // it is written as it stands, and its device has taken it
+	NotWritten        string // why it is not
+	Would             string // while the job listens: what the rules would have it be
+	Found             string // as it was last read back; empty where that is not known
+}
+
+// Points are all points of the job as they are now.
+func (e *Engine) Points(ctx context.Context) ([]PointNow, error) { return ask(ctx, e, e.points) }
+
+func (e *Engine) points() (all []PointNow) {
+	for i, in := range e.p.Job.Inputs {
+		r := logic.Ref{Kind: logic.InputKind, Index: int32(i)}
+		v := PointNow{Name: in.Name, Title: in.Title(), Kind: "input", Value: math.NaN(), Age: math.NaN(), Pinned: e.run.S.Pinned(i), Quality: "good"}
+		stand := e.run.S.Standing(r)
+		value, good := e.run.S.Value(i)
+		term := stand.Reason.Terms[0]
+		switch {
+		case stand.To.State == logic.Bad:
+			v.Quality, v.Reason = "bad", e.p.Sentence(stand, e.clockOf)
+			if strings.HasPrefix(v.Reason, "not read") {
+				v.Quality = "not read"
+			}
+		case in.Discrete:
+			v.State = in.StateWord(term.On)
+		case good:
+			v.Value = value
+		}
+		v.Unit = in.Engineering().Name()
+		if in.Source != nil {
+			if d := e.devices[in.Source.Device.Name]; d != nil && d.paceOf[in.Name] != nil {
+				v.Age = float64(e.steady-d.paceOf[in.Name].heard) / 1e9
+			}
+		}
+		all = append(all, v)
+	}
+	for i, d := range e.p.Derived {
+		v := PointNow{Name: d.Name, Title: e.p.Job.Derived[i].Title(), Kind: "derived", Value: math.NaN(), Age: math.NaN(), Unit: d.Unit.Name(), Quality: "bad"}
+		if value, good := e.run.S.DerivedValue(i); good {
+			v.Value, v.Quality = value, "good"
+		}
+		all = append(all, v)
+	}
+	for i := range e.p.Outputs {
+		all = append(all, e.output(i))
+	}
+	return all
+}
+
+func (e *Engine) output(i int) PointNow {
+	o, r := &e.p.Outputs[i], logic.Ref{Kind: logic.OutputKind, Index: int32(i)}
+	v := PointNow{Name: o.Name, Title: e.p.Job.Outputs[i].Title(), Kind: "output", Value: math.NaN(), Age: math.NaN(), Unit: o.Unit.Name(), Quality: "good"}
+	to, _ := e.run.S.Drive(i)
+	if o.Analog() {
+		v.Value = to.Level
+	} else {
+		v.State = to.State.String()
+	}
+	v.Reason = e.p.Sentence(e.run.S.Standing(r), e.clockOf)
+	v.Mode = map[logic.Mode]string{logic.Auto: "auto", logic.HandOn: "hand", logic.HandOff: "hand", logic.HandAt: "hand", logic.Stood: "off"}[e.run.S.Mode(i)]
+	x := e.outputOf[o.Name]
+	if e.run.S.Listening() {
+		v.Would = e.p.StandText(r, e.run.S.Would(i))
+	}
+	switch {
+	case x == nil:
+		v.NotWritten = "it is not wired"
+		return v
+	case x.foundKnown:
+		v.Found = e.p.StandText(r, o.FromWire(x.found))
+	}
+	v.Written = x.ordered && x.written && x.differs == ""
+	switch {
+	case v.Written:
+	case x.dev.state != connected:
+		v.NotWritten = x.dev.why
+	case x.differs != "":
+		v.NotWritten = x.differs
+	case x.refused != "":
+		v.NotWritten = x.refused
+	case e.armed.Fault != "":
+		v.NotWritten = "the job is in fault"
+	case e.run.S.Listening():
+		v.NotWritten = "the job listens"
+	case !x.ordered:
+		v.NotWritten = "the job settles"
+	default:
+		v.NotWritten = "it is being written"
+	}
+	if v.NotWritten == "" && !v.Written {
+		v.NotWritten = "its device has not answered yet"
+	}
+	return v
+}
+
+// A RuleNow is what decides: a rule, bands, a follow, a loop.
+type RuleNow struct{ Name, Title, Kind, State, Because string }
+
+// Rules are all that decides, as it stands now.
+func (e *Engine) Rules(ctx context.Context) ([]RuleNow, error) {
+	return ask(ctx, e, func() (all []RuleNow) {
+		for _, kind := range []logic.Kind{logic.BandsKind, logic.RuleKind, logic.FollowKind, logic.LoopKind} {
+			for _, r := range e.p.All(kind) {
+				s := e.run.S.Standing(r)
+				_, state := e.p.States(s)
+				name := e.p.Name(r)
+				all = append(all, RuleNow{name, e.p.Job.Lookup(name).Base().Title(), kind.String(), state, e.p.Sentence(s, e.clockOf)})
+			}
+		}
+		return all
+	})
+}
+
+// An AlarmNow is an alarm as it stands now.
+type AlarmNow struct {
+	Name, Title, Priority, State, Because, Advice string
+	Shelved                                       int64 // until when; 0 for not
+	Suppressed, OutOfService                      bool
+	Announced                                     bool
+}
+
+// Alarms are those that somebody has to know of, the most urgent first; or all.
+func (e *Engine) Alarms(ctx context.Context, whole bool) ([]AlarmNow, error) {
+	return ask(ctx, e, func() (all []AlarmNow) {
+		for i := range e.p.Alarms {
+			d, a := e.p.Job.Alarms[i], e.run.S.Alarm(i)
+			s := e.run.S.Standing(logic.Ref{Kind: logic.AlarmKind, Index: int32(i)})
+			v := AlarmNow{Name: d.Name, Title: d.Title(), Priority: d.Priority.Word, State: a.State().String(), Because: e.p.Sentence(s, e.clockOf),
+				Suppressed: a.Suppressed(), OutOfService: a.OutOfService(), Announced: a.Announced()}
+			if d.Advice != nil {
+				v.Advice = d.Advice.Text
+			}
+			if until, shelved := a.Shelved(); shelved {
+				v.Shelved = until
+			}
+			if whole || (a.Active() || a.Unacknowledged()) && !v.Suppressed || v.Shelved != 0 || v.OutOfService {
+				all = append(all, v)
+			}
+		}
+		rank := map[string]int{"critical": 0, "high": 1, "medium": 2, "low": 3}
+		slices.SortStableFunc(all, func(a, b AlarmNow) int { return rank[a.Priority] - rank[b.Priority] })
+		return all
+	})
+}
+
+// A BypassNow is what a person has put in place, until when.
+type BypassNow struct {
+	Name, Kind, Value, Who, Why string
+	Since, Until                int64 // Until is 0 for never
+}
+
+// Bypasses are all that is in place of what the job would decide by itself: what people did, and what is inhibited.
+func (e *Engine) Bypasses(ctx context.Context) ([]BypassNow, error) {
+	return ask(ctx, e, func() (all []BypassNow) {
+		for _, b := range e.people.list(e.armed.Job) {
+			v := BypassNow{b.Name, b.Kind, b.Value, b.Who, b.Why, b.Since, 0}
+			if r, found := e.p.Find(b.Name); found {
+				if end := e.run.S.Ends(r); end != run.Never {
+					v.Until = end
+				}
+			}
+			all = append(all, v)
+		}
+		for i := range e.p.Alarms {
+			if a := e.run.S.Alarm(i); a.Suppressed() {
+				all = append(all, BypassNow{Name: e.p.Alarms[i].Name, Kind: "inhibit", Value: "inhibited", Who: "the sheet"})
+			}
+		}
+		return all
+	})
+}
+
+// A WhyNow is why something stands as it does.
+type WhyNow struct {
+	State, Because string
+	Grounds        []logic.Ground
+	Under          []int // the grounds that it stands on itself
+}
+
+// Why tells why something is as it is now, or what holds it back, down to the readings.
+func (e *Engine) Why(ctx context.Context, name string) (WhyNow, error) {
+	type told struct {
+		WhyNow
+		err error
+	}
+	t, err := ask(ctx, e, func() (t told) {
+		r, found := e.p.Find(name)
+		switch {
+		case !found:
+			t.err = refuse("nothing is named %s%s", name, e.p.Job.DidYouMean(name, "rule", "output", "alarm", "input", "bands", "follow", "loop"))
+			return t
+		case r.Kind == logic.SettingKind || r.Kind == logic.MessageKind || r.Kind == logic.DerivedKind:
+			t.err = refuse("%s decides nothing; ask for a rule, an output, an alarm or an input", name)
+			return t
+		}
+		s := e.run.S.Standing(r)
+		_, t.State = e.p.States(s)
+		t.Because = e.p.Sentence(s, e.clockOf)
+		t.Grounds, t.Under = e.run.S.Grounds(r, e.clockOf)
+		return t
+	})
+	if err == nil {
+		err = t.err
+	}
+	return t.WhyNow, err
+}
+
+// A SettingNow is a setpoint as it is set.
+type SettingNow struct {
+	Name, Title    string
+	Value, Written float64
+	Unit           string
+}
+
+// Settings are the setpoints of the job as they are set now.
+func (e *Engine) Settings(ctx context.Context) ([]SettingNow, error) {
+	return ask(ctx, e, func() (all []SettingNow) {
+		for i, s := range e.p.Settings {
+			if d := e.p.Job.Setpoints[i]; !d.Constant {
+				all = append(all, SettingNow{s.Name, d.Title(), e.run.S.Setting(i), s.Value.Value, unitOf(s.Value)})
+			}
+		}
+		return all
+	})
+}
+
+func unitOf(q unit.Quantity) string { return q.Unit.Name() }

@@ -1,0 +1,64 @@
+CREATE TABLE armed (
+	job TEXT PRIMARY KEY,
+	mode TEXT NOT NULL,
+	revision INTEGER NOT NULL,
+	since INTEGER NOT NULL,
+	fault TEXT NOT NULL,
+	sheets BLOB NOT NULL,
+	last INTEGER NOT NULL,
+	starts INTEGER NOT NULL
+);
+CREATE TABLE memories (
+	job TEXT NOT NULL,
+	name TEXT NOT NULL,
+	kind TEXT NOT NULL,
+	data BLOB NOT NULL,
+	PRIMARY KEY (job, name)
+) WITHOUT ROWID;
+CREATE TABLE bypasses (
+	job TEXT NOT NULL,
+	name TEXT NOT NULL,
+	kind TEXT NOT NULL,
+	value TEXT NOT NULL,
+	who TEXT NOT NULL,
+	why TEXT NOT NULL,
+	since INTEGER NOT NULL,
+	PRIMARY KEY (job, name)
+) WITHOUT ROWID;
+CREATE TABLE journal (
+	job TEXT NOT NULL,
+	number INTEGER NOT NULL,
+	time INTEGER NOT NULL,
+	kind TEXT NOT NULL,
+	name TEXT NOT NULL,
+	"from" TEXT NOT NULL,
+	"to" TEXT NOT NULL,
+	because TEXT NOT NULL,
+	who TEXT NOT NULL,
+	via TEXT NOT NULL,
+	PRIMARY KEY (job, number)
+) WITHOUT ROWID;
+CREATE INDEX journal_time ON journal (job, time);
+CREATE TABLE segments (
+	id INTEGER PRIMARY KEY AUTOINCREMENT,
+	job TEXT NOT NULL,
+	revision INTEGER NOT NULL,
+	begins INTEGER NOT NULL,
+	ends INTEGER NOT NULL,
+	bytes INTEGER NOT NULL,
+	memory BLOB NOT NULL
+);
+CREATE INDEX segments_job ON segments (job, begins);
+CREATE TABLE stretches (
+	segment INTEGER NOT NULL REFERENCES segments (id),
+	number INTEGER NOT NULL,
+	events BLOB NOT NULL,
+	PRIMARY KEY (segment, number)
+) WITHOUT ROWID;
+CREATE TABLE figures (
+	job TEXT NOT NULL,
+	name TEXT NOT NULL,
+	on_ns INTEGER NOT NULL,
+	starts INTEGER NOT NULL,
+	PRIMARY KEY (job, name)
+) WITHOUT ROWID;
