@@ -22,7 +22,7 @@ const (
 	Finding             // of an output: the plant has it as Stand
 	Command             // of a person
 	Settle              // what depends on the points of a device settles anew; Of is the input that says whether it answers
-	Shift               // the clock was set: every time moves By
+	Shift               // the clock was set: every time moves By; On where nobody was there, so that nothing falls due before
 	Restart             // nobody was there up to now
 	Listen              // the job listens from now on, or drives, as On says
 	kinds               // how many there are
@@ -199,8 +199,10 @@ func (r *Run) Enter(events []Event) error {
 		}
 		return err
 	case Shift, Pass:
-		if err := run.Until(r.S, nil, t, r.Look, nil); err != nil {
-			return err
+		if !e.On {
+			if err := run.Until(r.S, nil, t, r.Look, nil); err != nil {
+				return err
+			}
 		}
 		if e.Kind == Shift {
 			r.S.Shift(e.By)

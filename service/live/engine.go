@@ -376,8 +376,8 @@ func (e *Engine) look(t int64, changes []logic.Transition) {
 // shift moves every time that the job remembers: the clock was set.
 func (e *Engine) shift(by int64) (now int64) {
 	before := e.next()
-	if e.began && e.armed.Fault == "" {
-		e.enter(before, capture.Event{Kind: capture.Shift, By: by})
+	if e.armed.Fault == "" {
+		e.enter(before, capture.Event{Kind: capture.Shift, By: by, On: !e.began})
 	}
 	e.last = before + by
 	e.time.t += by

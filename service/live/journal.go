@@ -1,9 +1,11 @@
 package live
 
 import (
+	"fmt"
 	"math"
 	"slices"
 
+	"rectura/core/capture"
 	"rectura/core/logic"
 	"rectura/service/store"
 )
@@ -137,4 +139,63 @@ func (l *lates) quantile(share float64) float64 {
 	}
 	slices.Sort(some)
 	return float64(some[int(math.Ceil(share*float64(len(some))))-1]) / 1e6
+}
+
+// Replay plays a segment of a capture, from the memory with which it begins, and gives what the journal must say of it.
+func Replay(p *logic.Program, memory []logic.Row, stretches [][]byte) (all []store.Entry, err error) {
+	s, lost, err := logic.Resume(p, memory)
+	if err != nil {
+		return nil, err
+	}
+	if len(lost) > 0 {
+		return nil, fmt.Errorf("the memory is that of another job: %s", sentence(lost[0]))
+	}
+	clock := ClockOf(p)
+	r := capture.Run{S: s, Look: func(t int64, changes []logic.Transition) { all = append(all, Entries(s, t, changes, clock)...) }}
+	for _, data := range stretches {
+		events, err := capture.Read(data)
+		if err == nil {
+			err = r.Play(events)
+		}
+		if err != nil {
+			return all, err
+		}
+	}
+	return all, nil
+}
+
+// A Differing is where a capture, played again, gives something else than the journal says.
+type Differing struct{ Journal, Capture *store.Entry }
+
+// Compare holds what a capture gives beside what the journal says from one time to another. What commands, devices and the
+// service have said stands in the journal alone.
+func Compare(journal, replayed []store.Entry) (same int, differ []Differing) {
+	journal = slices.DeleteFunc(slices.Clone(journal), func(e store.Entry) bool { return !decided(e.Kind) })
+	for i := range max(len(journal), len(replayed)) {
+		switch {
+		case i >= len(journal):
+			differ = append(differ, Differing{Capture: &replayed[i]})
+		case i >= len(replayed):
+			differ = append(differ, Differing{Journal: &journal[i]})
+		default:
+			a, b := journal[i], replayed[i]
+			a.Job, a.Number = "", 0
+			if a != b {
+				differ = append(differ, Differing{&journal[i], &replayed[i]})
+				continue
+			}
+			same++
+		}
+	}
+	return same, differ
+}
+
+// decided tells whether a kind of entry is of what the job decides.
+func decided(kind string) bool {
+	for k := logic.InputKind; k <= logic.OutputKind; k++ {
+		if k.String() == kind {
+			return true
+		}
+	}
+	return false
 }

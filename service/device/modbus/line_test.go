@@ -9,8 +9,6 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"rectura/core/logic"
-	"rectura/core/sheet"
 	"rectura/service/device/modbus"
 	"rectura/service/device/simulated"
 )
@@ -52,9 +50,7 @@ func rackOf(t *testing.T) (*simulated.Rack, *modbus.Device, *modbus.Line) {
 	rack, err := simulated.Start()
 	require.NoError(t, err)
 	t.Cleanup(func() { assert.NoError(t, rack.Close()) })
-	_, p, found := logic.Check([]sheet.Source{{Name: "a.rct", Text: fmt.Appendf(nil, pond, rack.Address())}})
-	require.NotNil(t, p, "%v", found)
-	d := modbus.Devices(p)[0]
+	d := devicesOf(t, fmt.Sprintf(pond, rack.Address()))[0]
 	l, err := modbus.NewLine(d, nil)
 	require.NoError(t, err)
 	t.Cleanup(func() { assert.NoError(t, l.Close()) })

@@ -42,16 +42,18 @@ type Rack struct {
 	server   *modbus.ModbusServer
 	behind   string // the server's address
 
-	mu      sync.Mutex
-	bits    map[string]map[int]bool   // by table
-	words   map[string]map[int]uint16 // by table
-	refused map[string]map[int]error  // by table and address: an exception
-	reads   []Read
-	writes  []Write
-	fault   Fault
-	delay   time.Duration
-	conns   map[net.Conn]bool
-	closed  bool
+	mu       sync.Mutex
+	bits     map[string]map[int]bool   // by table
+	words    map[string]map[int]uint16 // by table
+	refused  map[string]map[int]error  // by table and address: an exception
+	rejected map[string]map[int]error  // as refused, of writes alone
+	stuck    map[string]map[int]bool   // bits that nothing sets
+	reads    []Read
+	writes   []Write
+	fault    Fault
+	delay    time.Duration
+	conns    map[net.Conn]bool
+	closed   bool
 }
 
 // A Read is a request that the rack was asked to read by.
@@ -63,10 +65,12 @@ type Read struct {
 // Start starts a rack on loopback, on a free port.
 func Start() (*Rack, error) {
 	r := &Rack{
-		bits:    map[string]map[int]bool{"coil": {}, "discrete": {}},
-		words:   map[string]map[int]uint16{"holding": {}, "input": {}},
-		refused: map[string]map[int]error{"coil": {}, "discrete": {}, "holding": {}, "input": {}},
-		conns:   map[net.Conn]bool{},
+		bits:     map[string]map[int]bool{"coil": {}, "discrete": {}},
+		words:    map[string]map[int]uint16{"holding": {}, "input": {}},
+		refused:  map[string]map[int]error{"coil": {}, "discrete": {}, "holding": {}, "input": {}},
+		rejected: map[string]map[int]error{"coil": {}, "holding": {}},
+		stuck:    map[string]map[int]bool{"coil": {}, "discrete": {}},
+		conns:    map[net.Conn]bool{},
 	}
 	var err error
 	if r.behind, err = freePort(); err != nil {
@@ -136,6 +140,32 @@ func (r *Rack) Refuse(table string, address int, exception error) {
 		return
 	}
 	r.refused[table][address] = exception
+}
+
+// RefuseWrites makes the rack answer writes that reach an address with an exception; nil takes that back.
+func (r *Rack) RefuseWrites(table string, address int, exception error) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	if exception == nil {
+		delete(r.rejected[table], address)
+		return
+	}
+	r.rejected[table][address] = exception
+}
+
+// Stick holds a bit, whatever is written to it: a relay that is welded, or one whose coil has burnt out.
+func (r *Rack) Stick(table string, address int, on bool) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	r.stuck[table][address] = on
+	r.bits[table][address] = on
+}
+
+// Unstick lets it go.
+func (r *Rack) Unstick(table string, address int) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	delete(r.stuck[table], address)
 }
 
 // Reboot sets everything that can be written to 0, and keeps the connections.
@@ -219,7 +249,9 @@ func (r *Rack) single(table string, first, n int, write bool, args []bool) ([]bo
 	all := make([]bool, n)
 	for i := range all {
 		if write {
-			r.bits[table][first+i] = args[i]
+			if _, stuck := r.stuck[table][first+i]; !stuck {
+				r.bits[table][first+i] = args[i]
+			}
 			v := uint16(0)
 			if args[i] {
 				v = 1
@@ -255,6 +287,9 @@ func (r *Rack) begin(table string, first, n int, write bool) error {
 	}
 	for a := first; a < first+n; a++ {
 		if err := r.refused[table][a]; err != nil {
+			return err
+		}
+		if err := r.rejected[table][a]; err != nil && write {
 			return err
 		}
 	}
