@@ -3,6 +3,8 @@ package live_test
 import (
 	"context"
 	"math/rand/v2"
+	"os"
+	"strconv"
 	"testing"
 	"testing/synctest"
 	"time"
@@ -81,9 +83,13 @@ alarm dry
 `
 
 // What was captured in an hour of random readings, faults, commands, a clock that is set and restarts, played on the bench,
-// gives the journal: to the nanosecond and the word.
+// gives the journal: to the nanosecond and the word. HOURS says how many hours.
 func TestCaptureIsLive(t *testing.T) {
-	for seed := range uint64(4) {
+	seeds := uint64(1)
+	if n, err := strconv.ParseUint(os.Getenv("HOURS"), 10, 64); err == nil {
+		seeds = n
+	}
+	for seed := range seeds {
 		synctest.Test(t, func(t *testing.T) {
 			random := rand.New(rand.NewPCG(seed, 14))
 			x := running(t, lively)

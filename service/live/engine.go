@@ -11,6 +11,7 @@ import (
 	"fmt"
 	"log/slog"
 	"runtime/debug"
+	"sync/atomic"
 	"time"
 
 	"rectura/core/capture"
@@ -45,8 +46,10 @@ type Setup struct {
 	Armed    store.Armed // of a job that was idle, with the mode Listening
 	Program  *logic.Program
 	Memory   []logic.Row // nil for none
+	Settled  []logic.Row // of a job that was idle: what people have set and kept off is taken from it, and nothing else
 	Bypasses []store.Bypass
 	Figures  []store.Figures
+	Who, Why string // of whoever starts it; nobody where the service goes on
 
 	Clock   Clock
 	Keeper  Keeper
@@ -60,6 +63,7 @@ type Engine struct {
 	keeper Keeper
 	log    *slog.Logger
 	mail   *mailbox
+	passed atomic.Int64 // when it last made a pass, steady
 	stop   context.CancelFunc
 	done   chan struct{} // closed when it has ended
 
@@ -134,9 +138,12 @@ func Start(ctx context.Context, c Setup) (*Engine, error) {
 		e.entered = append(e.entered, capture.Event{Kind: capture.Restart})
 		e.note("service", "", "stopped", "started", e.outage(wall, c.Armed.Last), "")
 	} else {
-		e.armed.Last = e.time.t
+		e.armed.Last, e.armed.Since = e.time.t, e.time.t
+		e.keeping.entry(store.Entry{Time: e.next(), Kind: "command", From: Idle, To: fmt.Sprintf("%s, revision %d", e.armed.Mode, e.armed.Revision),
+			Because: c.Why, Who: c.Who, Via: "listen"})
 		e.keeping.segment(s)
-		e.entered = append(e.entered, capture.Event{Kind: capture.Listen, On: e.armed.Mode == Listening})
+		e.entered = append(e.entered, capture.Event{Kind: capture.Listen, On: true})
+		e.entered = append(e.entered, settled(e.p, c.Settled)...)
 	}
 	ctx, e.stop = context.WithCancel(ctx)
 	e.context = ctx
@@ -151,6 +158,31 @@ func (e *Engine) outage(wall, last int64) string {
 		return "nobody was there, for how long is not known: the machine's clock is behind what was kept"
 	}
 	return fmt.Sprintf("nobody was there from %s to %s", e.clockOf(last), e.clockOf(wall))
+}
+
+// settled does again what people have set, kept off and taken out of service by a memory.
+func settled(p *logic.Program, memory []logic.Row) (all []capture.Event) {
+	was, _, err := logic.Resume(p, memory)
+	if err != nil {
+		return nil // there is none
+	}
+	do := func(c logic.Command) { all = append(all, capture.Event{Kind: capture.Command, Do: c}) }
+	for i, x := range p.Settings {
+		if v := was.Setting(i); v != x.Value.Value {
+			do(logic.Command{Do: logic.SetSetting, Of: logic.Ref{Kind: logic.SettingKind, Index: int32(i)}, Value: v})
+		}
+	}
+	for i := range p.Outputs {
+		if was.Mode(i) == logic.Stood {
+			do(logic.Command{Do: logic.StandOff, Of: logic.Ref{Kind: logic.OutputKind, Index: int32(i)}, Lock: was.Lock(i)})
+		}
+	}
+	for i := range p.Alarms {
+		if a := was.Alarm(i); a.OutOfService() {
+			do(logic.Command{Do: logic.TakeOut, Of: logic.Ref{Kind: logic.AlarmKind, Index: int32(i)}})
+		}
+	}
+	return all
 }
 
 // use makes a stepper the engine's.
@@ -288,6 +320,7 @@ func (e *Engine) pass() {
 		e.late = max(steady-e.expected, 0)
 	}
 	e.steady = steady
+	e.passed.Store(steady)
 	now, shift := e.time.tell(wall, steady)
 	if e.late > asleep && e.began {
 		e.awake()
@@ -382,7 +415,9 @@ func (e *Engine) shift(by int64) (now int64) {
 	e.last = before + by
 	e.time.t += by
 	e.people.shift(by)
-	e.keeping.rested = e.keeping.rested || by > int64(time.Hour) || -by > int64(time.Hour)
+	if by > int64(time.Hour) || -by > int64(time.Hour) {
+		e.keeping.rested = e.steady + 24*3600*second
+	}
 	for _, d := range e.devices {
 		d.since += by
 	}

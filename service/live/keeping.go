@@ -33,7 +33,7 @@ type keeping struct {
 	split   bool                 // the next cut begins a segment
 	began   int64                // when the present one did, in service time
 	sheets  bool                 // those of the job are to be kept
-	rested  bool                 // the clock was set by so much that nothing is deleted by its age for a day
+	rested  int64                // until when nothing is deleted by its age, since the clock was set by much, steady
 
 	urgent   bool
 	pending  bool
@@ -220,6 +220,9 @@ func (k *keeping) next(steady int64) int64 {
 	}
 	return k.since + atEase
 }
+
+// rests tells whether nothing is to be deleted by its age.
+func (k *keeping) rests(steady int64) bool { return steady < k.rested }
 
 // end keeps what is left, when the engine ends.
 func (e *Engine) end() {

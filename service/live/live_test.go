@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"maps"
 	"os"
 	"path/filepath"
 	"strings"
@@ -296,7 +297,7 @@ func TestTakingOver(t *testing.T) {
 		p, sources := program(t, other)
 		r := &live.Revision{Number: 2, Program: p, Sources: sources, Drivers: func() ([]device.Driver, error) {
 			next := newPanel(p, "rack")
-			next.start, next.values = x.rack.start, x.rack.values
+			x.rack.is(func(old *panel) { next.start, next.values = old.start, maps.Clone(old.values) })
 			x.next = next
 			return []device.Driver{next}, nil
 		}}
@@ -314,7 +315,7 @@ func TestTakingOver(t *testing.T) {
 		settings, err := x.engine.Settings(t.Context())
 		require.NoError(t, err)
 		assert.Equal(t, live.SettingNow{Name: "oxygen_low", Title: "oxygen_low", Value: 6500, Written: 6000, Unit: "ug/L"}, settings[0])
-		assert.Equal(t, 1.0, x.rack.get("blower"))
+		assert.Equal(t, 1.0, x.next.get("blower"))
 		x.stop()
 	})
 }

@@ -409,7 +409,7 @@ func TestFirstEvening(t *testing.T) {
 		x.refuses(live.Request{Do: "auto", Name: "blower", Who: "ben"}, "blower is kept off with the lock of anna, who gives it back; somebody else needs a reason")
 		x.do(live.Request{Do: "set", Name: "oxygen_low", Value: "6.5 mg/L", Who: "anna", Why: "warm nights"})
 		x.refuses(live.Request{Do: "set", Name: "oxygen_low", Value: "20 mg/L"}, "oxygen_low cannot be set to 20 mg/L; it is allowed from 4..9 mg/L")
-		assert.Equal(t, []string{"beacon auto→hand on:", "beacon hand on→auto:", "listening, revision 1→armed, revision 1:", "blower auto→hand on:",
+		assert.Equal(t, []string{"idle→listening, revision 1:", "beacon auto→hand on:", "beacon hand on→auto:", "listening, revision 1→armed, revision 1:", "blower auto→hand on:",
 			"blower hand on→off, with the lock anna:", "oxygen_low 6 mg/L→6.5 mg/L: warm nights"}, x.journal("command"))
 		left, kept, err := x.engine.Disarm(t.Context(), live.ToFail, "anna", "")
 		require.NoError(t, err)
