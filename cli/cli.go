@@ -60,13 +60,23 @@ A job is a folder of sheets (NAME.rct) with its recordings/.`,
 	root.SetFlagErrorFunc(optionError)
 	bench := &cobra.Group{ID: "bench", Title: "On the bench, with a job's folder:"}
 	served := &cobra.Group{ID: "service", Title: "The service:"}
-	root.AddGroup(bench, served)
+	running := &cobra.Group{ID: "running", Title: "A job that is run, in the service:"}
+	root.AddGroup(bench, served, running)
 	for _, c := range []*cobra.Command{newNew(), newCheck(), newFmt(), newShow(), newScale(), newTry(), newTrip(), newReplay(), newWhy(), newTrial(), newCalibrate(), newTeach(), newRegisters(), newConvert(), newIolist()} {
 		c.GroupID = bench.ID
 		root.AddCommand(c)
 	}
 	for _, c := range []*cobra.Command{newServe(), newDemo(), newPush(), newJobs(), newRevisions(), newRecordings()} {
 		c.GroupID = served.ID
+		root.AddCommand(c)
+	}
+	for _, c := range []*cobra.Command{newStatus(), newListen(), newArm(), newDisarm(), newPoints(), newRules(), newAlarms(), newBypasses(), newJournal(), newVerify()} {
+		c.GroupID = running.ID
+		root.AddCommand(c)
+	}
+	for _, a := range acts {
+		c := newAct(a)
+		c.GroupID = running.ID
 		root.AddCommand(c)
 	}
 	root.AddCommand(newVersion())

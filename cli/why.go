@@ -3,11 +3,13 @@ package cli
 import (
 	"fmt"
 	"io"
+	"net/http"
 	"slices"
 	"strings"
 
 	"github.com/spf13/cobra"
 
+	"rectura/client"
 	"rectura/core/bench"
 	"rectura/core/logic"
 	"rectura/core/sheet"
@@ -51,17 +53,51 @@ type (
 	}
 )
 
+// whyNow asks the service why something is as it is now.
+func (r *remote) whyNow(c *cobra.Command, name, format string) error {
+	api, job, err := r.ask(c.Context())
+	if err != nil {
+		return err
+	}
+	a, err := api.GetReasonWithResponse(c.Context(), job, &client.GetReasonParams{Name: name})
+	if err := answered(a, err, http.StatusOK); err != nil {
+		return err
+	}
+	x := a.JSON200
+	if format == "json" {
+		return writeJSON(c.OutOrStdout(), x)
+	}
+	w := c.OutOrStdout()
+	fmt.Fprintf(w, "%s is %s: %s\n", x.Name, x.State, x.Because)
+	all := make([]logic.Ground, len(x.Grounds))
+	for i, g := range x.Grounds {
+		all[i] = logic.Ground{Text: g.Text, Under: g.Under, By: deref(g.By), Delay: deref(g.Delay), Filtered: deref(g.Filtered)}
+		if g.Stages != nil {
+			for _, q := range *g.Stages {
+				if q.Value != nil {
+					all[i].Stages = append(all[i].Stages, unit.Quantity{Value: *q.Value, Unit: unit.Named(q.Unit)})
+				}
+			}
+		}
+	}
+	printGrounds(w, all, x.Under, "  ", map[int]bool{})
+	return nil
+}
+
 func newWhy() *cobra.Command {
 	var at, format string
 	var replay replayFlags
+	var r remote
 	c := &cobra.Command{
-		Use:   "why JOB RECORDING NAME",
+		Use:   "why [JOB] [RECORDING] NAME",
 		Short: "Why something is as it is at a time, or why it is not otherwise",
-		Long: `Plays a recording and says how an input, a rule or an output stands at a time, and why:
+		Long: `With a name alone, asks the service why something in a job that is run is as it is now.
+
+With a job's folder and a recording, plays a recording and says how an input, a rule or an output stands at a time, and why:
 from an output down to the readings, how far each comparison is from its point, how
 long each delay has run. It lists the nearest times before and after at which a delay
 did not run out, and the next change.`,
-		Example: "  rectura why examples/hatchery night blower --at 02:33:00\n" +
+		Example: "  rectura why blower\n  rectura why examples/hatchery night blower --at 02:33:00\n" +
 			"  rectura why examples/hatchery broken-loop feeder --at 09:55",
 		ValidArgsFunction: completeJob(func(folder string, args []string) []string {
 			if len(args) == 0 {
@@ -72,6 +108,14 @@ did not run out, and the next change.`,
 		RunE: func(c *cobra.Command, args []string) error {
 			if format == "csv" {
 				return fmt.Errorf("--format csv: an explanation is no table; choose table or json")
+			}
+			switch {
+			case len(args) == 1:
+				return r.whyNow(c, args[0], format)
+			case len(args) == 2:
+				return fmt.Errorf("NAME is missing: a recording of a job and a name, or a name alone: %s", c.UseLine())
+			case r.server != "" || r.job != "":
+				return fmt.Errorf("--server and --job are for what is run now; take them out, or the folder and the recording")
 			}
 			p, err := loadJob(c, args[0])
 			if err != nil {
@@ -114,6 +158,7 @@ did not run out, and the next change.`,
 			return printExplanation(c.OutOrStdout(), a)
 		},
 	}
+	r.addFlags(c.Flags())
 	c.Flags().StringVar(&at, "at", "", "the `time` (default the recording's end)")
 	c.Flags().StringArrayVar(&replay.set, "set", nil, setHelp)
 	c.Flags().StringVar(&replay.scan, "scan", "", "evaluate only every `D`, as a controller with that loop time would")

@@ -17,6 +17,117 @@ import (
 	"github.com/oapi-codegen/runtime"
 )
 
+// Defines values for CommandRequestDo.
+const (
+	CommandRequestDoAcknowledge  CommandRequestDo = "acknowledge"
+	CommandRequestDoAuto         CommandRequestDo = "auto"
+	CommandRequestDoHand         CommandRequestDo = "hand"
+	CommandRequestDoInService    CommandRequestDo = "in-service"
+	CommandRequestDoOff          CommandRequestDo = "off"
+	CommandRequestDoOutOfService CommandRequestDo = "out-of-service"
+	CommandRequestDoPin          CommandRequestDo = "pin"
+	CommandRequestDoReset        CommandRequestDo = "reset"
+	CommandRequestDoSet          CommandRequestDo = "set"
+	CommandRequestDoShelve       CommandRequestDo = "shelve"
+	CommandRequestDoUnpin        CommandRequestDo = "unpin"
+	CommandRequestDoUnshelve     CommandRequestDo = "unshelve"
+)
+
+// Valid indicates whether the value is a known member of the CommandRequestDo enum.
+func (e CommandRequestDo) Valid() bool {
+	switch e {
+	case CommandRequestDoAcknowledge:
+		return true
+	case CommandRequestDoAuto:
+		return true
+	case CommandRequestDoHand:
+		return true
+	case CommandRequestDoInService:
+		return true
+	case CommandRequestDoOff:
+		return true
+	case CommandRequestDoOutOfService:
+		return true
+	case CommandRequestDoPin:
+		return true
+	case CommandRequestDoReset:
+		return true
+	case CommandRequestDoSet:
+		return true
+	case CommandRequestDoShelve:
+		return true
+	case CommandRequestDoUnpin:
+		return true
+	case CommandRequestDoUnshelve:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for DeviceNowState.
+const (
+	Connected  DeviceNowState = "connected"
+	Connecting DeviceNowState = "connecting"
+	Lost       DeviceNowState = "lost"
+)
+
+// Valid indicates whether the value is a known member of the DeviceNowState enum.
+func (e DeviceNowState) Valid() bool {
+	switch e {
+	case Connected:
+		return true
+	case Connecting:
+		return true
+	case Lost:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for DisarmingMode.
+const (
+	DisarmingModeArmed     DisarmingMode = "armed"
+	DisarmingModeIdle      DisarmingMode = "idle"
+	DisarmingModeListening DisarmingMode = "listening"
+)
+
+// Valid indicates whether the value is a known member of the DisarmingMode enum.
+func (e DisarmingMode) Valid() bool {
+	switch e {
+	case DisarmingModeArmed:
+		return true
+	case DisarmingModeIdle:
+		return true
+	case DisarmingModeListening:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for JobStatusMode.
+const (
+	JobStatusModeArmed     JobStatusMode = "armed"
+	JobStatusModeIdle      JobStatusMode = "idle"
+	JobStatusModeListening JobStatusMode = "listening"
+)
+
+// Valid indicates whether the value is a known member of the JobStatusMode enum.
+func (e JobStatusMode) Valid() bool {
+	switch e {
+	case JobStatusModeArmed:
+		return true
+	case JobStatusModeIdle:
+		return true
+	case JobStatusModeListening:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for LaneKind.
 const (
 	LaneKindAlarm   LaneKind = "alarm"
@@ -125,6 +236,27 @@ func (e PartKind) Valid() bool {
 	}
 }
 
+// Defines values for Parting.
+const (
+	PartingFail Parting = "fail"
+	PartingHold Parting = "hold"
+	PartingOff  Parting = "off"
+)
+
+// Valid indicates whether the value is a known member of the Parting enum.
+func (e Parting) Valid() bool {
+	switch e {
+	case PartingFail:
+		return true
+	case PartingHold:
+		return true
+	case PartingOff:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for PointKind.
 const (
 	PointKindAnalog   PointKind = "analog"
@@ -143,6 +275,69 @@ func (e PointKind) Valid() bool {
 	case PointKindDiscrete:
 		return true
 	case PointKindOutput:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for PointNowKind.
+const (
+	PointNowKindDerived PointNowKind = "derived"
+	PointNowKindInput   PointNowKind = "input"
+	PointNowKindOutput  PointNowKind = "output"
+)
+
+// Valid indicates whether the value is a known member of the PointNowKind enum.
+func (e PointNowKind) Valid() bool {
+	switch e {
+	case PointNowKindDerived:
+		return true
+	case PointNowKindInput:
+		return true
+	case PointNowKindOutput:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for PointNowMode.
+const (
+	PointNowModeAuto PointNowMode = "auto"
+	PointNowModeHand PointNowMode = "hand"
+	PointNowModeOff  PointNowMode = "off"
+)
+
+// Valid indicates whether the value is a known member of the PointNowMode enum.
+func (e PointNowMode) Valid() bool {
+	switch e {
+	case PointNowModeAuto:
+		return true
+	case PointNowModeHand:
+		return true
+	case PointNowModeOff:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for PointNowQuality.
+const (
+	PointNowQualityBad     PointNowQuality = "bad"
+	PointNowQualityGood    PointNowQuality = "good"
+	PointNowQualityNotRead PointNowQuality = "not read"
+)
+
+// Valid indicates whether the value is a known member of the PointNowQuality enum.
+func (e PointNowQuality) Valid() bool {
+	switch e {
+	case PointNowQualityBad:
+		return true
+	case PointNowQualityGood:
+		return true
+	case PointNowQualityNotRead:
 		return true
 	default:
 		return false
@@ -334,12 +529,53 @@ type Adopted struct {
 	Sheets []Sheet  `json:"sheets"`
 }
 
+// AlarmNow defines model for AlarmNow.
+type AlarmNow struct {
+	Advice       string     `json:"advice"`
+	Because      string     `json:"because"`
+	Name         string     `json:"name"`
+	OutOfService bool       `json:"out_of_service"`
+	Priority     string     `json:"priority"`
+	ShelvedUntil *time.Time `json:"shelved_until"`
+	Since        *time.Time `json:"since,omitempty"`
+	State        string     `json:"state"`
+	Suppressed   bool       `json:"suppressed"`
+	Title        string     `json:"title"`
+}
+
+// ArmRequest defines model for ArmRequest.
+type ArmRequest struct {
+	// Despite Why trials that failed or were not played do not matter.
+	Despite  *string `json:"despite,omitempty"`
+	Plan     int64   `json:"plan"`
+	Revision int64   `json:"revision"`
+	Who      *string `json:"who,omitempty"`
+}
+
+// Arming defines model for Arming.
+type Arming struct {
+	Armed bool  `json:"armed"`
+	Kept  bool  `json:"kept"`
+	Plan  *Plan `json:"plan,omitempty"`
+}
+
 // Bench defines model for Bench.
 type Bench struct {
 	// Places how many computations go on at once
 	Places  int       `json:"places"`
 	Running int       `json:"running"`
 	Waiting []Waiting `json:"waiting"`
+}
+
+// Bypass defines model for Bypass.
+type Bypass struct {
+	Kind  string     `json:"kind"`
+	Name  string     `json:"name"`
+	Since *time.Time `json:"since"`
+	Until *time.Time `json:"until"`
+	Value string     `json:"value"`
+	Who   string     `json:"who"`
+	Why   string     `json:"why"`
 }
 
 // Calibration defines model for Calibration.
@@ -458,6 +694,39 @@ type Column struct {
 	Unit    string   `json:"unit"`
 }
 
+// CommandAnswer defines model for CommandAnswer.
+type CommandAnswer struct {
+	After   string `json:"after"`
+	Because string `json:"because"`
+	Before  string `json:"before"`
+
+	// Kept It outlasts a power cut; where it is not, it is done all the same.
+	Kept bool `json:"kept"`
+
+	// State How what it is about stands afterwards.
+	State string     `json:"state"`
+	Until *time.Time `json:"until"`
+}
+
+// CommandRequest defines model for CommandRequest.
+type CommandRequest struct {
+	Do CommandRequestDo `json:"do"`
+
+	// ForSeconds For how long; as long as it may where it is left out.
+	ForSeconds *float64 `json:"for_seconds,omitempty"`
+	Lock       *string  `json:"lock,omitempty"`
+	Name       string   `json:"name"`
+	Value      *string  `json:"value,omitempty"`
+	Who        *string  `json:"who,omitempty"`
+	Why        *string  `json:"why,omitempty"`
+
+	// Written Of set: back to what is written in the sheet.
+	Written *bool `json:"written,omitempty"`
+}
+
+// CommandRequestDo defines model for CommandRequest.Do.
+type CommandRequestDo string
+
 // Curve defines model for Curve.
 type Curve struct {
 	// HealthyHigh as a reading
@@ -483,6 +752,42 @@ type Declared struct {
 	// To its last line
 	To int `json:"to"`
 }
+
+// DeviceNow defines model for DeviceNow.
+type DeviceNow struct {
+	Because string         `json:"because"`
+	Name    string         `json:"name"`
+	Since   time.Time      `json:"since"`
+	State   DeviceNowState `json:"state"`
+}
+
+// DeviceNowState defines model for DeviceNow.State.
+type DeviceNowState string
+
+// Differing defines model for Differing.
+type Differing struct {
+	Capture *JournalEntry `json:"capture,omitempty"`
+	Journal *JournalEntry `json:"journal,omitempty"`
+}
+
+// DisarmRequest defines model for DisarmRequest.
+type DisarmRequest struct {
+	Outputs *Parting `json:"outputs,omitempty"`
+	Who     *string  `json:"who,omitempty"`
+	Why     *string  `json:"why,omitempty"`
+}
+
+// Disarming defines model for Disarming.
+type Disarming struct {
+	Kept bool `json:"kept"`
+
+	// Left Outputs that are not read back as they were left.
+	Left []string      `json:"left"`
+	Mode DisarmingMode `json:"mode"`
+}
+
+// DisarmingMode defines model for Disarming.Mode.
+type DisarmingMode string
 
 // Draft defines model for Draft.
 type Draft struct {
@@ -580,6 +885,53 @@ type Job struct {
 	Title string `json:"title"`
 }
 
+// JobStatus defines model for JobStatus.
+type JobStatus struct {
+	// Alarms Those that are announced, by priority.
+	Alarms   map[string]int `json:"alarms"`
+	Bypasses int            `json:"bypasses"`
+	Devices  []DeviceNow    `json:"devices"`
+
+	// Fault Why the job is in fault; empty where it is not.
+	Fault string `json:"fault"`
+	Job   string `json:"job"`
+
+	// Late Instants that were handled more than 100 ms late.
+	Late           int64         `json:"late"`
+	LatenessMs     Lateness      `json:"lateness_ms"`
+	Mode           JobStatusMode `json:"mode"`
+	NotKeptBecause string        `json:"not_kept_because"`
+	NotKeptSince   *time.Time    `json:"not_kept_since"`
+
+	// PassedOver Readings that were passed over, since there were too many.
+	PassedOver int64  `json:"passed_over"`
+	Revision   *int64 `json:"revision"`
+
+	// Settling Outputs are not written yet.
+	Settling bool       `json:"settling"`
+	Since    *time.Time `json:"since"`
+	Starts   int64      `json:"starts"`
+
+	// Waiting For its devices to answer, before its first instant.
+	Waiting bool `json:"waiting"`
+}
+
+// JobStatusMode defines model for JobStatus.Mode.
+type JobStatusMode string
+
+// JournalEntry defines model for JournalEntry.
+type JournalEntry struct {
+	Because string    `json:"because"`
+	From    string    `json:"from"`
+	Kind    string    `json:"kind"`
+	Name    string    `json:"name"`
+	Number  int64     `json:"number"`
+	Time    time.Time `json:"time"`
+	To      string    `json:"to"`
+	Via     string    `json:"via"`
+	Who     string    `json:"who"`
+}
+
 // Lane defines model for Lane.
 type Lane struct {
 	// Kind plant: what the recording says of an output
@@ -603,6 +955,12 @@ type Language struct {
 
 	// Words All words that are no names, in alphabetical order.
 	Words []string `json:"words"`
+}
+
+// Lateness defines model for Lateness.
+type Lateness struct {
+	P50 float64 `json:"p50"`
+	P99 float64 `json:"p99"`
 }
 
 // Lesson defines model for Lesson.
@@ -653,6 +1011,14 @@ type LessonWindow struct {
 	Readings int     `json:"readings"`
 }
 
+// ListenRequest defines model for ListenRequest.
+type ListenRequest struct {
+	// Revision The newest where it is left out.
+	Revision *int64  `json:"revision,omitempty"`
+	Who      *string `json:"who,omitempty"`
+	Why      *string `json:"why,omitempty"`
+}
+
 // Mark defines model for Mark.
 type Mark struct {
 	Number int64   `json:"number"`
@@ -683,6 +1049,17 @@ type Miss struct {
 	Rule   string `json:"rule"`
 	To     string `json:"to"`
 	Until  string `json:"until"`
+}
+
+// Move defines model for Move.
+type Move struct {
+	Because string `json:"because"`
+	From    string `json:"from"`
+	Output  string `json:"output"`
+	To      string `json:"to"`
+
+	// Unknown How the plant has it cannot be read, so that it will be written.
+	Unknown bool `json:"unknown"`
 }
 
 // Named defines model for Named.
@@ -728,6 +1105,19 @@ type NextChange struct {
 	To      string `json:"to"`
 }
 
+// Now defines model for Now.
+type Now struct {
+	Alarms    []AlarmNow    `json:"alarms"`
+	Bypasses  []Bypass      `json:"bypasses"`
+	Points    []PointNow    `json:"points"`
+	Rules     []RuleNow     `json:"rules"`
+	Setpoints []SetpointNow `json:"setpoints"`
+	Status    JobStatus     `json:"status"`
+
+	// Time Service time.
+	Time time.Time `json:"time"`
+}
+
 // Panel defines model for Panel.
 type Panel struct {
 	High float64 `json:"high"`
@@ -762,6 +1152,9 @@ type Part struct {
 // PartKind defines model for Part.Kind.
 type PartKind string
 
+// Parting defines model for Parting.
+type Parting string
+
 // Pattern defines model for Pattern.
 type Pattern struct {
 	Name   string  `json:"name"`
@@ -786,6 +1179,20 @@ type Place struct {
 	// Stage the clause that leads to it; empty for the reading
 	Stage string `json:"stage"`
 	Unit  string `json:"unit"`
+}
+
+// Plan defines model for Plan.
+type Plan struct {
+	Changes  []string `json:"changes"`
+	Moves    []Move   `json:"moves"`
+	Number   int64    `json:"number"`
+	Revision int64    `json:"revision"`
+
+	// Trials The trials of the revision that have failed or were not played, with why.
+	Trials []string `json:"trials"`
+
+	// Waiting Why arming should wait; empty where it need not.
+	Waiting string `json:"waiting"`
 }
 
 // Play defines model for Play.
@@ -851,6 +1258,41 @@ type Point struct {
 
 // PointKind defines model for Point.Kind.
 type PointKind string
+
+// PointNow defines model for PointNow.
+type PointNow struct {
+	AgeSeconds *float64 `json:"age_seconds,omitempty"`
+	Because    *string  `json:"because,omitempty"`
+
+	// Found What it was last read back as.
+	Found *string       `json:"found,omitempty"`
+	Kind  PointNowKind  `json:"kind"`
+	Mode  *PointNowMode `json:"mode,omitempty"`
+	Name  string        `json:"name"`
+
+	// NotWritten Why it is not written as it stands.
+	NotWritten *string          `json:"not_written,omitempty"`
+	Pinned     *bool            `json:"pinned,omitempty"`
+	Quality    *PointNowQuality `json:"quality,omitempty"`
+	Reason     *string          `json:"reason,omitempty"`
+	State      *string          `json:"state,omitempty"`
+	Title      string           `json:"title"`
+	Unit       *string          `json:"unit,omitempty"`
+	Value      *float64         `json:"value,omitempty"`
+
+	// Would What the rules would have it be while the job listens.
+	Would   *string `json:"would,omitempty"`
+	Written *bool   `json:"written,omitempty"`
+}
+
+// PointNowKind defines model for PointNow.Kind.
+type PointNowKind string
+
+// PointNowMode defines model for PointNow.Mode.
+type PointNowMode string
+
+// PointNowQuality defines model for PointNow.Quality.
+type PointNowQuality string
 
 // Preview defines model for Preview.
 type Preview struct {
@@ -958,6 +1400,15 @@ type Reason struct {
 
 	// Transition the number of the transition that it stands on; it may come later at the same instant, or not be among those listed
 	Transition *int64 `json:"transition,omitempty"`
+}
+
+// ReasonNow defines model for ReasonNow.
+type ReasonNow struct {
+	Because string   `json:"because"`
+	Grounds []Ground `json:"grounds"`
+	Name    string   `json:"name"`
+	State   string   `json:"state"`
+	Under   []int    `json:"under"`
 }
 
 // Recording defines model for Recording.
@@ -1080,6 +1531,15 @@ type Rule struct {
 // RuleKind defines model for Rule.Kind.
 type RuleKind string
 
+// RuleNow defines model for RuleNow.
+type RuleNow struct {
+	Because string `json:"because"`
+	Kind    string `json:"kind"`
+	Name    string `json:"name"`
+	State   string `json:"state"`
+	Title   string `json:"title"`
+}
+
 // RulePoint defines model for RulePoint.
 type RulePoint struct {
 	Direction *RulePointDirection `json:"direction,omitempty"`
@@ -1138,6 +1598,15 @@ type Setpoint struct {
 
 	// Value as written, with its unit
 	Value string `json:"value"`
+}
+
+// SetpointNow defines model for SetpointNow.
+type SetpointNow struct {
+	Name    string  `json:"name"`
+	Title   string  `json:"title"`
+	Unit    string  `json:"unit"`
+	Value   float64 `json:"value"`
+	Written float64 `json:"written"`
 }
 
 // Sheet defines model for Sheet.
@@ -1304,6 +1773,15 @@ type Verdict struct {
 	Text   string `json:"text"`
 }
 
+// Verification defines model for Verification.
+type Verification struct {
+	Differ []Differing `json:"differ"`
+
+	// LeftOut What cannot be played, and why.
+	LeftOut []string `json:"left_out"`
+	Same    int      `json:"same"`
+}
+
 // Version defines model for Version.
 type Version struct {
 	Go      string `json:"go"`
@@ -1337,12 +1815,32 @@ type GetDifferenceParams struct {
 	To   int64 `form:"to" json:"to"`
 }
 
+// PlanDisarmingParams defines parameters for PlanDisarming.
+type PlanDisarmingParams struct {
+	Outputs *Parting `form:"outputs,omitempty" json:"outputs,omitempty"`
+}
+
 // GetHistogramParams defines parameters for GetHistogram.
 type GetHistogramParams struct {
 	Revision  int64  `form:"revision" json:"revision"`
 	Recording int64  `form:"recording" json:"recording"`
 	Point     string `form:"point" json:"point"`
 	Bins      int    `form:"bins" json:"bins"`
+}
+
+// GetJournalParams defines parameters for GetJournal.
+type GetJournalParams struct {
+	From *time.Time `form:"from,omitempty" json:"from,omitempty"`
+	To   *time.Time `form:"to,omitempty" json:"to,omitempty"`
+
+	// After Entries with a greater number alone.
+	After *int64  `form:"after,omitempty" json:"after,omitempty"`
+	Kind  *string `form:"kind,omitempty" json:"kind,omitempty"`
+	Name  *string `form:"name,omitempty" json:"name,omitempty"`
+	Who   *string `form:"who,omitempty" json:"who,omitempty"`
+
+	// Newest So many
+	Newest *int `form:"newest,omitempty" json:"newest,omitempty"`
 }
 
 // PreviewRecordingParams defines parameters for PreviewRecording.
@@ -1364,6 +1862,11 @@ type PreviewRecordingParams struct {
 	Every       *string `form:"every,omitempty" json:"every,omitempty"`
 	Sort        *bool   `form:"sort,omitempty" json:"sort,omitempty"`
 	SkipBadRows *bool   `form:"skip_bad_rows,omitempty" json:"skip_bad_rows,omitempty"`
+}
+
+// GetReasonParams defines parameters for GetReason.
+type GetReasonParams struct {
+	Name string `form:"name" json:"name"`
 }
 
 // UploadRecordingParams defines parameters for UploadRecording.
@@ -1442,14 +1945,29 @@ type GetValuesParams struct {
 	Scan *string `form:"scan,omitempty" json:"scan,omitempty"`
 }
 
+// VerifyParams defines parameters for Verify.
+type VerifyParams struct {
+	From *time.Time `form:"from,omitempty" json:"from,omitempty"`
+	To   *time.Time `form:"to,omitempty" json:"to,omitempty"`
+}
+
 // AdoptJSONRequestBody defines body for Adopt for application/json ContentType.
 type AdoptJSONRequestBody = AdoptRequest
+
+// ArmJSONRequestBody defines body for Arm for application/json ContentType.
+type ArmJSONRequestBody = ArmRequest
 
 // CalibrateJSONRequestBody defines body for Calibrate for application/json ContentType.
 type CalibrateJSONRequestBody = CalibrationRequest
 
 // CheckJSONRequestBody defines body for Check for application/json ContentType.
 type CheckJSONRequestBody = CheckRequest
+
+// CommandJSONRequestBody defines body for Command for application/json ContentType.
+type CommandJSONRequestBody = CommandRequest
+
+// DisarmJSONRequestBody defines body for Disarm for application/json ContentType.
+type DisarmJSONRequestBody = DisarmRequest
 
 // PutDraftJSONRequestBody defines body for PutDraft for application/json ContentType.
 type PutDraftJSONRequestBody = NewDraft
@@ -1460,8 +1978,14 @@ type ExplainJSONRequestBody = ExplanationRequest
 // TeachJSONRequestBody defines body for Teach for application/json ContentType.
 type TeachJSONRequestBody = LessonRequest
 
+// ListenJSONRequestBody defines body for Listen for application/json ContentType.
+type ListenJSONRequestBody = ListenRequest
+
 // MergeJSONRequestBody defines body for Merge for application/json ContentType.
 type MergeJSONRequestBody = MergeRequest
+
+// PlanArmingJSONRequestBody defines body for PlanArming for application/json ContentType.
+type PlanArmingJSONRequestBody = ListenRequest
 
 // ProbePointJSONRequestBody defines body for ProbePoint for application/json ContentType.
 type ProbePointJSONRequestBody = ProbeRequest
@@ -1602,6 +2126,20 @@ type ClientInterface interface {
 	// Corresponds with POST /jobs/{job}/adoptions (the `Adopt` operationId).
 	Adopt(ctx context.Context, job JobName, body AdoptJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// ArmWithBody Agree to a plan, so that the job drives its outputs.
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /jobs/{job}/arming (the `Arm` operationId).
+	ArmWithBody(ctx context.Context, job JobName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// Arm Agree to a plan, so that the job drives its outputs.
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /jobs/{job}/arming (the `Arm` operationId).
+	Arm(ctx context.Context, job JobName, body ArmJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// CalibrateWithBody An input's calibration from readings and their references; kept as a new revision if asked.
 	//
 	// Takes any type of body and a specified content type.
@@ -1630,6 +2168,20 @@ type ClientInterface interface {
 	// Corresponds with POST /jobs/{job}/checks (the `Check` operationId).
 	Check(ctx context.Context, job JobName, body CheckJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// CommandWithBody A command of a person. It is answered once it is kept, or says that it is not.
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /jobs/{job}/commands (the `Command` operationId).
+	CommandWithBody(ctx context.Context, job JobName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// Command A command of a person. It is answered once it is kept, or says that it is not.
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /jobs/{job}/commands (the `Command` operationId).
+	Command(ctx context.Context, job JobName, body CommandJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// GetCurve An input's chain as a curve, from the reading to the value.
 	//
 	// Corresponds with GET /jobs/{job}/curves (the `GetCurve` operationId).
@@ -1639,6 +2191,25 @@ type ClientInterface interface {
 	//
 	// Corresponds with GET /jobs/{job}/differences (the `GetDifference` operationId).
 	GetDifference(ctx context.Context, job JobName, params *GetDifferenceParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// PlanDisarming What disarming would move.
+	//
+	// Corresponds with GET /jobs/{job}/disarming (the `PlanDisarming` operationId).
+	PlanDisarming(ctx context.Context, job JobName, params *PlanDisarmingParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// DisarmWithBody Let an armed job listen only, or one that listens be idle.
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /jobs/{job}/disarming (the `Disarm` operationId).
+	DisarmWithBody(ctx context.Context, job JobName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// Disarm Let an armed job listen only, or one that listens be idle.
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /jobs/{job}/disarming (the `Disarm` operationId).
+	Disarm(ctx context.Context, job JobName, body DisarmJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// DeleteDraft Throw a draft away.
 	//
@@ -1683,6 +2254,11 @@ type ClientInterface interface {
 	// Corresponds with GET /jobs/{job}/histograms (the `GetHistogram` operationId).
 	GetHistogram(ctx context.Context, job JobName, params *GetHistogramParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// GetJournal What happened, the oldest first.
+	//
+	// Corresponds with GET /jobs/{job}/journal (the `GetJournal` operationId).
+	GetJournal(ctx context.Context, job JobName, params *GetJournalParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// TeachWithBody A trip point from a signal's normal and trouble windows; kept as a rule in a new revision if asked.
 	//
 	// Takes any type of body and a specified content type.
@@ -1697,6 +2273,20 @@ type ClientInterface interface {
 	// Corresponds with POST /jobs/{job}/lessons (the `Teach` operationId).
 	Teach(ctx context.Context, job JobName, body TeachJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// ListenWithBody Let a job listen with a revision. Its devices are read, and no output is written.
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /jobs/{job}/listening (the `Listen` operationId).
+	ListenWithBody(ctx context.Context, job JobName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// Listen Let a job listen with a revision. Its devices are read, and no output is written.
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /jobs/{job}/listening (the `Listen` operationId).
+	Listen(ctx context.Context, job JobName, body ListenJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// MergeWithBody What was changed from one revision put onto the newest. Nothing is kept.
 	//
 	// Takes any type of body and a specified content type.
@@ -1710,6 +2300,25 @@ type ClientInterface interface {
 	//
 	// Corresponds with POST /jobs/{job}/merges (the `Merge` operationId).
 	Merge(ctx context.Context, job JobName, body MergeJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetNow Everything of a job that is run, as it is now.
+	//
+	// Corresponds with GET /jobs/{job}/now (the `GetNow` operationId).
+	GetNow(ctx context.Context, job JobName, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// PlanArmingWithBody What arming a revision would do, as things are. A job that is idle listens first.
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /jobs/{job}/plans (the `PlanArming` operationId).
+	PlanArmingWithBody(ctx context.Context, job JobName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// PlanArming What arming a revision would do, as things are. A job that is idle listens first.
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /jobs/{job}/plans (the `PlanArming` operationId).
+	PlanArming(ctx context.Context, job JobName, body PlanArmingJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// PreviewRecordingWithBody Say how a file would be understood, and keep nothing. The file's beginning is enough, but for Parquet.
 	//
@@ -1731,6 +2340,11 @@ type ClientInterface interface {
 	//
 	// Corresponds with POST /jobs/{job}/probes (the `ProbePoint` operationId).
 	ProbePoint(ctx context.Context, job JobName, body ProbePointJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetReason Why something of a job that is run is as it is now, down to the readings.
+	//
+	// Corresponds with GET /jobs/{job}/reasons (the `GetReason` operationId).
+	GetReason(ctx context.Context, job JobName, params *GetReasonParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListRecordings All recordings, by name.
 	//
@@ -1880,6 +2494,11 @@ type ClientInterface interface {
 	// Corresponds with GET /jobs/{job}/values (the `GetValues` operationId).
 	GetValues(ctx context.Context, job JobName, params *GetValuesParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// Verify Play what was captured again, and hold it beside the journal.
+	//
+	// Corresponds with GET /jobs/{job}/verification (the `Verify` operationId).
+	Verify(ctx context.Context, job JobName, params *VerifyParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// GetLanguage The words of the language of sheets, as an editor needs them.
 	//
 	// Corresponds with GET /language (the `GetLanguage` operationId).
@@ -1894,6 +2513,11 @@ type ClientInterface interface {
 	//
 	// Corresponds with GET /ready (the `GetReady` operationId).
 	GetReady(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetStatus How each job is run, by name; one that is idle too.
+	//
+	// Corresponds with GET /status (the `GetStatus` operationId).
+	GetStatus(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// GetVersion What program this is.
 	//
@@ -2025,6 +2649,40 @@ func (c *Client) Adopt(ctx context.Context, job JobName, body AdoptJSONRequestBo
 	return c.Client.Do(req)
 }
 
+// ArmWithBody Agree to a plan, so that the job drives its outputs.
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /jobs/{job}/arming (the `Arm` operationId).
+func (c *Client) ArmWithBody(ctx context.Context, job JobName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewArmRequestWithBody(c.Server, job, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// Arm Agree to a plan, so that the job drives its outputs.
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /jobs/{job}/arming (the `Arm` operationId).
+func (c *Client) Arm(ctx context.Context, job JobName, body ArmJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewArmRequest(c.Server, job, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // CalibrateWithBody An input's calibration from readings and their references; kept as a new revision if asked.
 //
 // Takes any type of body and a specified content type.
@@ -2093,6 +2751,40 @@ func (c *Client) Check(ctx context.Context, job JobName, body CheckJSONRequestBo
 	return c.Client.Do(req)
 }
 
+// CommandWithBody A command of a person. It is answered once it is kept, or says that it is not.
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /jobs/{job}/commands (the `Command` operationId).
+func (c *Client) CommandWithBody(ctx context.Context, job JobName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewCommandRequestWithBody(c.Server, job, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// Command A command of a person. It is answered once it is kept, or says that it is not.
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /jobs/{job}/commands (the `Command` operationId).
+func (c *Client) Command(ctx context.Context, job JobName, body CommandJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewCommandRequest(c.Server, job, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // GetCurve An input's chain as a curve, from the reading to the value.
 //
 // Corresponds with GET /jobs/{job}/curves (the `GetCurve` operationId).
@@ -2113,6 +2805,55 @@ func (c *Client) GetCurve(ctx context.Context, job JobName, params *GetCurvePara
 // Corresponds with GET /jobs/{job}/differences (the `GetDifference` operationId).
 func (c *Client) GetDifference(ctx context.Context, job JobName, params *GetDifferenceParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewGetDifferenceRequest(c.Server, job, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// PlanDisarming What disarming would move.
+//
+// Corresponds with GET /jobs/{job}/disarming (the `PlanDisarming` operationId).
+func (c *Client) PlanDisarming(ctx context.Context, job JobName, params *PlanDisarmingParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewPlanDisarmingRequest(c.Server, job, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// DisarmWithBody Let an armed job listen only, or one that listens be idle.
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /jobs/{job}/disarming (the `Disarm` operationId).
+func (c *Client) DisarmWithBody(ctx context.Context, job JobName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewDisarmRequestWithBody(c.Server, job, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// Disarm Let an armed job listen only, or one that listens be idle.
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /jobs/{job}/disarming (the `Disarm` operationId).
+func (c *Client) Disarm(ctx context.Context, job JobName, body DisarmJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewDisarmRequest(c.Server, job, body)
 	if err != nil {
 		return nil, err
 	}
@@ -2236,6 +2977,21 @@ func (c *Client) GetHistogram(ctx context.Context, job JobName, params *GetHisto
 	return c.Client.Do(req)
 }
 
+// GetJournal What happened, the oldest first.
+//
+// Corresponds with GET /jobs/{job}/journal (the `GetJournal` operationId).
+func (c *Client) GetJournal(ctx context.Context, job JobName, params *GetJournalParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetJournalRequest(c.Server, job, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // TeachWithBody A trip point from a signal's normal and trouble windows; kept as a rule in a new revision if asked.
 //
 // Takes any type of body and a specified content type.
@@ -2270,6 +3026,40 @@ func (c *Client) Teach(ctx context.Context, job JobName, body TeachJSONRequestBo
 	return c.Client.Do(req)
 }
 
+// ListenWithBody Let a job listen with a revision. Its devices are read, and no output is written.
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /jobs/{job}/listening (the `Listen` operationId).
+func (c *Client) ListenWithBody(ctx context.Context, job JobName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListenRequestWithBody(c.Server, job, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// Listen Let a job listen with a revision. Its devices are read, and no output is written.
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /jobs/{job}/listening (the `Listen` operationId).
+func (c *Client) Listen(ctx context.Context, job JobName, body ListenJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListenRequest(c.Server, job, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // MergeWithBody What was changed from one revision put onto the newest. Nothing is kept.
 //
 // Takes any type of body and a specified content type.
@@ -2294,6 +3084,55 @@ func (c *Client) MergeWithBody(ctx context.Context, job JobName, contentType str
 // Corresponds with POST /jobs/{job}/merges (the `Merge` operationId).
 func (c *Client) Merge(ctx context.Context, job JobName, body MergeJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewMergeRequest(c.Server, job, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetNow Everything of a job that is run, as it is now.
+//
+// Corresponds with GET /jobs/{job}/now (the `GetNow` operationId).
+func (c *Client) GetNow(ctx context.Context, job JobName, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetNowRequest(c.Server, job)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// PlanArmingWithBody What arming a revision would do, as things are. A job that is idle listens first.
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /jobs/{job}/plans (the `PlanArming` operationId).
+func (c *Client) PlanArmingWithBody(ctx context.Context, job JobName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewPlanArmingRequestWithBody(c.Server, job, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// PlanArming What arming a revision would do, as things are. A job that is idle listens first.
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /jobs/{job}/plans (the `PlanArming` operationId).
+func (c *Client) PlanArming(ctx context.Context, job JobName, body PlanArmingJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewPlanArmingRequest(c.Server, job, body)
 	if err != nil {
 		return nil, err
 	}
@@ -2345,6 +3184,21 @@ func (c *Client) ProbePointWithBody(ctx context.Context, job JobName, contentTyp
 // Corresponds with POST /jobs/{job}/probes (the `ProbePoint` operationId).
 func (c *Client) ProbePoint(ctx context.Context, job JobName, body ProbePointJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewProbePointRequest(c.Server, job, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetReason Why something of a job that is run is as it is now, down to the readings.
+//
+// Corresponds with GET /jobs/{job}/reasons (the `GetReason` operationId).
+func (c *Client) GetReason(ctx context.Context, job JobName, params *GetReasonParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetReasonRequest(c.Server, job, params)
 	if err != nil {
 		return nil, err
 	}
@@ -2743,6 +3597,21 @@ func (c *Client) GetValues(ctx context.Context, job JobName, params *GetValuesPa
 	return c.Client.Do(req)
 }
 
+// Verify Play what was captured again, and hold it beside the journal.
+//
+// Corresponds with GET /jobs/{job}/verification (the `Verify` operationId).
+func (c *Client) Verify(ctx context.Context, job JobName, params *VerifyParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewVerifyRequest(c.Server, job, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // GetLanguage The words of the language of sheets, as an editor needs them.
 //
 // Corresponds with GET /language (the `GetLanguage` operationId).
@@ -2778,6 +3647,21 @@ func (c *Client) ListPatterns(ctx context.Context, reqEditors ...RequestEditorFn
 // Corresponds with GET /ready (the `GetReady` operationId).
 func (c *Client) GetReady(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewGetReadyRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetStatus How each job is run, by name; one that is idle too.
+//
+// Corresponds with GET /status (the `GetStatus` operationId).
+func (c *Client) GetStatus(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetStatusRequest(c.Server)
 	if err != nil {
 		return nil, err
 	}
@@ -3033,6 +3917,53 @@ func NewAdoptRequestWithBody(server string, job JobName, contentType string, bod
 	return req, nil
 }
 
+// NewArmRequest calls the generic Arm builder with application/json body
+func NewArmRequest(server string, job JobName, body ArmJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewArmRequestWithBody(server, job, "application/json", bodyReader)
+}
+
+// NewArmRequestWithBody constructs an http.Request for the Arm method, with any body, and a specified content type
+func NewArmRequestWithBody(server string, job JobName, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "job", job, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/jobs/%s/arming", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
 // NewCalibrateRequest calls the generic Calibrate builder with application/json body
 func NewCalibrateRequest(server string, job JobName, body CalibrateJSONRequestBody) (*http.Request, error) {
 	var bodyReader io.Reader
@@ -3108,6 +4039,53 @@ func NewCheckRequestWithBody(server string, job JobName, contentType string, bod
 	}
 
 	operationPath := fmt.Sprintf("/jobs/%s/checks", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewCommandRequest calls the generic Command builder with application/json body
+func NewCommandRequest(server string, job JobName, body CommandJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewCommandRequestWithBody(server, job, "application/json", bodyReader)
+}
+
+// NewCommandRequestWithBody constructs an http.Request for the Command method, with any body, and a specified content type
+func NewCommandRequestWithBody(server string, job JobName, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "job", job, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/jobs/%s/commands", pathParam0)
 	if operationPath[0] == '/' {
 		operationPath = "." + operationPath
 	}
@@ -3253,6 +4231,114 @@ func NewGetDifferenceRequest(server string, job JobName, params *GetDifferencePa
 	if err != nil {
 		return nil, err
 	}
+
+	return req, nil
+}
+
+// NewPlanDisarmingRequest constructs an http.Request for the PlanDisarming method
+func NewPlanDisarmingRequest(server string, job JobName, params *PlanDisarmingParams) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "job", job, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/jobs/%s/disarming", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Outputs != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "outputs", *params.Outputs, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewDisarmRequest calls the generic Disarm builder with application/json body
+func NewDisarmRequest(server string, job JobName, body DisarmJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewDisarmRequestWithBody(server, job, "application/json", bodyReader)
+}
+
+// NewDisarmRequestWithBody constructs an http.Request for the Disarm method, with any body, and a specified content type
+func NewDisarmRequestWithBody(server string, job JobName, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "job", job, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/jobs/%s/disarming", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
 
 	return req, nil
 }
@@ -3521,6 +4607,139 @@ func NewGetHistogramRequest(server string, job JobName, params *GetHistogramPara
 	return req, nil
 }
 
+// NewGetJournalRequest constructs an http.Request for the GetJournal method
+func NewGetJournalRequest(server string, job JobName, params *GetJournalParams) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "job", job, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/jobs/%s/journal", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.From != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "from", *params.From, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: "date-time"}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.To != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "to", *params.To, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: "date-time"}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.After != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "after", *params.After, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: "int64"}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Kind != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "kind", *params.Kind, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Name != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "name", *params.Name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Who != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "who", *params.Who, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Newest != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "newest", *params.Newest, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewTeachRequest calls the generic Teach builder with application/json body
 func NewTeachRequest(server string, job JobName, body TeachJSONRequestBody) (*http.Request, error) {
 	var bodyReader io.Reader
@@ -3568,6 +4787,53 @@ func NewTeachRequestWithBody(server string, job JobName, contentType string, bod
 	return req, nil
 }
 
+// NewListenRequest calls the generic Listen builder with application/json body
+func NewListenRequest(server string, job JobName, body ListenJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewListenRequestWithBody(server, job, "application/json", bodyReader)
+}
+
+// NewListenRequestWithBody constructs an http.Request for the Listen method, with any body, and a specified content type
+func NewListenRequestWithBody(server string, job JobName, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "job", job, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/jobs/%s/listening", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
 // NewMergeRequest calls the generic Merge builder with application/json body
 func NewMergeRequest(server string, job JobName, body MergeJSONRequestBody) (*http.Request, error) {
 	var bodyReader io.Reader
@@ -3596,6 +4862,87 @@ func NewMergeRequestWithBody(server string, job JobName, contentType string, bod
 	}
 
 	operationPath := fmt.Sprintf("/jobs/%s/merges", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewGetNowRequest constructs an http.Request for the GetNow method
+func NewGetNowRequest(server string, job JobName) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "job", job, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/jobs/%s/now", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewPlanArmingRequest calls the generic PlanArming builder with application/json body
+func NewPlanArmingRequest(server string, job JobName, body PlanArmingJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewPlanArmingRequestWithBody(server, job, "application/json", bodyReader)
+}
+
+// NewPlanArmingRequestWithBody constructs an http.Request for the PlanArming method, with any body, and a specified content type
+func NewPlanArmingRequestWithBody(server string, job JobName, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "job", job, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/jobs/%s/plans", pathParam0)
 	if operationPath[0] == '/' {
 		operationPath = "." + operationPath
 	}
@@ -3813,6 +5160,63 @@ func NewProbePointRequestWithBody(server string, job JobName, contentType string
 	}
 
 	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewGetReasonRequest constructs an http.Request for the GetReason method
+func NewGetReasonRequest(server string, job JobName, params *GetReasonParams) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "job", job, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/jobs/%s/reasons", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "name", params.Name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
 
 	return req, nil
 }
@@ -4913,6 +6317,79 @@ func NewGetValuesRequest(server string, job JobName, params *GetValuesParams) (*
 	return req, nil
 }
 
+// NewVerifyRequest constructs an http.Request for the Verify method
+func NewVerifyRequest(server string, job JobName, params *VerifyParams) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "job", job, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/jobs/%s/verification", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.From != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "from", *params.From, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: "date-time"}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.To != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "to", *params.To, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: "date-time"}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewGetLanguageRequest constructs an http.Request for the GetLanguage method
 func NewGetLanguageRequest(server string) (*http.Request, error) {
 	var err error
@@ -4977,6 +6454,33 @@ func NewGetReadyRequest(server string) (*http.Request, error) {
 	}
 
 	operationPath := fmt.Sprintf("/ready")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewGetStatusRequest constructs an http.Request for the GetStatus method
+func NewGetStatusRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/status")
 	if operationPath[0] == '/' {
 		operationPath = "." + operationPath
 	}
@@ -5121,6 +6625,20 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with POST /jobs/{job}/adoptions (the `Adopt` operationId).
 	AdoptWithResponse(ctx context.Context, job JobName, body AdoptJSONRequestBody, reqEditors ...RequestEditorFn) (*AdoptResponse, error)
 
+	// ArmWithBodyWithResponse Agree to a plan, so that the job drives its outputs.
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /jobs/{job}/arming (the `Arm` operationId).
+	ArmWithBodyWithResponse(ctx context.Context, job JobName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ArmResponse, error)
+
+	// ArmWithResponse Agree to a plan, so that the job drives its outputs.
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /jobs/{job}/arming (the `Arm` operationId).
+	ArmWithResponse(ctx context.Context, job JobName, body ArmJSONRequestBody, reqEditors ...RequestEditorFn) (*ArmResponse, error)
+
 	// CalibrateWithBodyWithResponse An input's calibration from readings and their references; kept as a new revision if asked.
 	//
 	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
@@ -5149,6 +6667,20 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with POST /jobs/{job}/checks (the `Check` operationId).
 	CheckWithResponse(ctx context.Context, job JobName, body CheckJSONRequestBody, reqEditors ...RequestEditorFn) (*CheckResponse, error)
 
+	// CommandWithBodyWithResponse A command of a person. It is answered once it is kept, or says that it is not.
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /jobs/{job}/commands (the `Command` operationId).
+	CommandWithBodyWithResponse(ctx context.Context, job JobName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*CommandResponse, error)
+
+	// CommandWithResponse A command of a person. It is answered once it is kept, or says that it is not.
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /jobs/{job}/commands (the `Command` operationId).
+	CommandWithResponse(ctx context.Context, job JobName, body CommandJSONRequestBody, reqEditors ...RequestEditorFn) (*CommandResponse, error)
+
 	// GetCurveWithResponse An input's chain as a curve, from the reading to the value.
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -5162,6 +6694,27 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with GET /jobs/{job}/differences (the `GetDifference` operationId).
 	GetDifferenceWithResponse(ctx context.Context, job JobName, params *GetDifferenceParams, reqEditors ...RequestEditorFn) (*GetDifferenceResponse, error)
+
+	// PlanDisarmingWithResponse What disarming would move.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /jobs/{job}/disarming (the `PlanDisarming` operationId).
+	PlanDisarmingWithResponse(ctx context.Context, job JobName, params *PlanDisarmingParams, reqEditors ...RequestEditorFn) (*PlanDisarmingResponse, error)
+
+	// DisarmWithBodyWithResponse Let an armed job listen only, or one that listens be idle.
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /jobs/{job}/disarming (the `Disarm` operationId).
+	DisarmWithBodyWithResponse(ctx context.Context, job JobName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*DisarmResponse, error)
+
+	// DisarmWithResponse Let an armed job listen only, or one that listens be idle.
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /jobs/{job}/disarming (the `Disarm` operationId).
+	DisarmWithResponse(ctx context.Context, job JobName, body DisarmJSONRequestBody, reqEditors ...RequestEditorFn) (*DisarmResponse, error)
 
 	// DeleteDraftWithResponse Throw a draft away.
 	//
@@ -5212,6 +6765,13 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /jobs/{job}/histograms (the `GetHistogram` operationId).
 	GetHistogramWithResponse(ctx context.Context, job JobName, params *GetHistogramParams, reqEditors ...RequestEditorFn) (*GetHistogramResponse, error)
 
+	// GetJournalWithResponse What happened, the oldest first.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /jobs/{job}/journal (the `GetJournal` operationId).
+	GetJournalWithResponse(ctx context.Context, job JobName, params *GetJournalParams, reqEditors ...RequestEditorFn) (*GetJournalResponse, error)
+
 	// TeachWithBodyWithResponse A trip point from a signal's normal and trouble windows; kept as a rule in a new revision if asked.
 	//
 	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
@@ -5226,6 +6786,20 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with POST /jobs/{job}/lessons (the `Teach` operationId).
 	TeachWithResponse(ctx context.Context, job JobName, body TeachJSONRequestBody, reqEditors ...RequestEditorFn) (*TeachResponse, error)
 
+	// ListenWithBodyWithResponse Let a job listen with a revision. Its devices are read, and no output is written.
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /jobs/{job}/listening (the `Listen` operationId).
+	ListenWithBodyWithResponse(ctx context.Context, job JobName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ListenResponse, error)
+
+	// ListenWithResponse Let a job listen with a revision. Its devices are read, and no output is written.
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /jobs/{job}/listening (the `Listen` operationId).
+	ListenWithResponse(ctx context.Context, job JobName, body ListenJSONRequestBody, reqEditors ...RequestEditorFn) (*ListenResponse, error)
+
 	// MergeWithBodyWithResponse What was changed from one revision put onto the newest. Nothing is kept.
 	//
 	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
@@ -5239,6 +6813,27 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with POST /jobs/{job}/merges (the `Merge` operationId).
 	MergeWithResponse(ctx context.Context, job JobName, body MergeJSONRequestBody, reqEditors ...RequestEditorFn) (*MergeResponse, error)
+
+	// GetNowWithResponse Everything of a job that is run, as it is now.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /jobs/{job}/now (the `GetNow` operationId).
+	GetNowWithResponse(ctx context.Context, job JobName, reqEditors ...RequestEditorFn) (*GetNowResponse, error)
+
+	// PlanArmingWithBodyWithResponse What arming a revision would do, as things are. A job that is idle listens first.
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /jobs/{job}/plans (the `PlanArming` operationId).
+	PlanArmingWithBodyWithResponse(ctx context.Context, job JobName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*PlanArmingResponse, error)
+
+	// PlanArmingWithResponse What arming a revision would do, as things are. A job that is idle listens first.
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /jobs/{job}/plans (the `PlanArming` operationId).
+	PlanArmingWithResponse(ctx context.Context, job JobName, body PlanArmingJSONRequestBody, reqEditors ...RequestEditorFn) (*PlanArmingResponse, error)
 
 	// PreviewRecordingWithBodyWithResponse Say how a file would be understood, and keep nothing. The file's beginning is enough, but for Parquet.
 	//
@@ -5260,6 +6855,13 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with POST /jobs/{job}/probes (the `ProbePoint` operationId).
 	ProbePointWithResponse(ctx context.Context, job JobName, body ProbePointJSONRequestBody, reqEditors ...RequestEditorFn) (*ProbePointResponse, error)
+
+	// GetReasonWithResponse Why something of a job that is run is as it is now, down to the readings.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /jobs/{job}/reasons (the `GetReason` operationId).
+	GetReasonWithResponse(ctx context.Context, job JobName, params *GetReasonParams, reqEditors ...RequestEditorFn) (*GetReasonResponse, error)
 
 	// ListRecordingsWithResponse All recordings, by name.
 	//
@@ -5431,6 +7033,13 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /jobs/{job}/values (the `GetValues` operationId).
 	GetValuesWithResponse(ctx context.Context, job JobName, params *GetValuesParams, reqEditors ...RequestEditorFn) (*GetValuesResponse, error)
 
+	// VerifyWithResponse Play what was captured again, and hold it beside the journal.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /jobs/{job}/verification (the `Verify` operationId).
+	VerifyWithResponse(ctx context.Context, job JobName, params *VerifyParams, reqEditors ...RequestEditorFn) (*VerifyResponse, error)
+
 	// GetLanguageWithResponse The words of the language of sheets, as an editor needs them.
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -5451,6 +7060,13 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with GET /ready (the `GetReady` operationId).
 	GetReadyWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetReadyResponse, error)
+
+	// GetStatusWithResponse How each job is run, by name; one that is idle too.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /status (the `GetStatus` operationId).
+	GetStatusWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetStatusResponse, error)
 
 	// GetVersionWithResponse What program this is.
 	//
@@ -5789,6 +7405,54 @@ func (r AdoptResponse) ContentType() string {
 	return ""
 }
 
+type ArmResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Arming
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ArmResponse) GetJSON200() *Arming {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ArmResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ArmResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ArmResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ArmResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ArmResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type CalibrateResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -5885,6 +7549,54 @@ func (r CheckResponse) ContentType() string {
 	return ""
 }
 
+type CommandResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *CommandAnswer
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r CommandResponse) GetJSON200() *CommandAnswer {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r CommandResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r CommandResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r CommandResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r CommandResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r CommandResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type GetCurveResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -5975,6 +7687,102 @@ func (r GetDifferenceResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r GetDifferenceResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type PlanDisarmingResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *[]Move
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r PlanDisarmingResponse) GetJSON200() *[]Move {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r PlanDisarmingResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r PlanDisarmingResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r PlanDisarmingResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r PlanDisarmingResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r PlanDisarmingResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type DisarmResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Disarming
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r DisarmResponse) GetJSON200() *Disarming {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r DisarmResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r DisarmResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r DisarmResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r DisarmResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r DisarmResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -6207,6 +8015,54 @@ func (r GetHistogramResponse) ContentType() string {
 	return ""
 }
 
+type GetJournalResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *[]JournalEntry
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetJournalResponse) GetJSON200() *[]JournalEntry {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetJournalResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetJournalResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetJournalResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetJournalResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetJournalResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type TeachResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -6255,6 +8111,54 @@ func (r TeachResponse) ContentType() string {
 	return ""
 }
 
+type ListenResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *JobStatus
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListenResponse) GetJSON200() *JobStatus {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListenResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListenResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListenResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListenResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListenResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type MergeResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -6297,6 +8201,102 @@ func (r MergeResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r MergeResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetNowResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Now
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetNowResponse) GetJSON200() *Now {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetNowResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetNowResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetNowResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetNowResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetNowResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type PlanArmingResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Plan
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r PlanArmingResponse) GetJSON200() *Plan {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r PlanArmingResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r PlanArmingResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r PlanArmingResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r PlanArmingResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r PlanArmingResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -6393,6 +8393,54 @@ func (r ProbePointResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r ProbePointResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetReasonResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *ReasonNow
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetReasonResponse) GetJSON200() *ReasonNow {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetReasonResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetReasonResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetReasonResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetReasonResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetReasonResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -7249,6 +9297,54 @@ func (r GetValuesResponse) ContentType() string {
 	return ""
 }
 
+type VerifyResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Verification
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r VerifyResponse) GetJSON200() *Verification {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r VerifyResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r VerifyResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r VerifyResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r VerifyResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r VerifyResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type GetLanguageResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -7387,6 +9483,54 @@ func (r GetReadyResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r GetReadyResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetStatusResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *[]JobStatus
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetStatusResponse) GetJSON200() *[]JobStatus {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetStatusResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetStatusResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetStatusResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetStatusResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetStatusResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -7538,6 +9682,32 @@ func (c *ClientWithResponses) AdoptWithResponse(ctx context.Context, job JobName
 	return ParseAdoptResponse(rsp)
 }
 
+// ArmWithBodyWithResponse Agree to a plan, so that the job drives its outputs.
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /jobs/{job}/arming (the `Arm` operationId).
+func (c *ClientWithResponses) ArmWithBodyWithResponse(ctx context.Context, job JobName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ArmResponse, error) {
+	rsp, err := c.ArmWithBody(ctx, job, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseArmResponse(rsp)
+}
+
+// ArmWithResponse Agree to a plan, so that the job drives its outputs.
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /jobs/{job}/arming (the `Arm` operationId).
+func (c *ClientWithResponses) ArmWithResponse(ctx context.Context, job JobName, body ArmJSONRequestBody, reqEditors ...RequestEditorFn) (*ArmResponse, error) {
+	rsp, err := c.Arm(ctx, job, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseArmResponse(rsp)
+}
+
 // CalibrateWithBodyWithResponse An input's calibration from readings and their references; kept as a new revision if asked.
 //
 // Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
@@ -7590,6 +9760,32 @@ func (c *ClientWithResponses) CheckWithResponse(ctx context.Context, job JobName
 	return ParseCheckResponse(rsp)
 }
 
+// CommandWithBodyWithResponse A command of a person. It is answered once it is kept, or says that it is not.
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /jobs/{job}/commands (the `Command` operationId).
+func (c *ClientWithResponses) CommandWithBodyWithResponse(ctx context.Context, job JobName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*CommandResponse, error) {
+	rsp, err := c.CommandWithBody(ctx, job, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseCommandResponse(rsp)
+}
+
+// CommandWithResponse A command of a person. It is answered once it is kept, or says that it is not.
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /jobs/{job}/commands (the `Command` operationId).
+func (c *ClientWithResponses) CommandWithResponse(ctx context.Context, job JobName, body CommandJSONRequestBody, reqEditors ...RequestEditorFn) (*CommandResponse, error) {
+	rsp, err := c.Command(ctx, job, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseCommandResponse(rsp)
+}
+
 // GetCurveWithResponse An input's chain as a curve, from the reading to the value.
 //
 // Returns a wrapper object for the known response body format(s).
@@ -7614,6 +9810,45 @@ func (c *ClientWithResponses) GetDifferenceWithResponse(ctx context.Context, job
 		return nil, err
 	}
 	return ParseGetDifferenceResponse(rsp)
+}
+
+// PlanDisarmingWithResponse What disarming would move.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /jobs/{job}/disarming (the `PlanDisarming` operationId).
+func (c *ClientWithResponses) PlanDisarmingWithResponse(ctx context.Context, job JobName, params *PlanDisarmingParams, reqEditors ...RequestEditorFn) (*PlanDisarmingResponse, error) {
+	rsp, err := c.PlanDisarming(ctx, job, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParsePlanDisarmingResponse(rsp)
+}
+
+// DisarmWithBodyWithResponse Let an armed job listen only, or one that listens be idle.
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /jobs/{job}/disarming (the `Disarm` operationId).
+func (c *ClientWithResponses) DisarmWithBodyWithResponse(ctx context.Context, job JobName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*DisarmResponse, error) {
+	rsp, err := c.DisarmWithBody(ctx, job, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseDisarmResponse(rsp)
+}
+
+// DisarmWithResponse Let an armed job listen only, or one that listens be idle.
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /jobs/{job}/disarming (the `Disarm` operationId).
+func (c *ClientWithResponses) DisarmWithResponse(ctx context.Context, job JobName, body DisarmJSONRequestBody, reqEditors ...RequestEditorFn) (*DisarmResponse, error) {
+	rsp, err := c.Disarm(ctx, job, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseDisarmResponse(rsp)
 }
 
 // DeleteDraftWithResponse Throw a draft away.
@@ -7707,6 +9942,19 @@ func (c *ClientWithResponses) GetHistogramWithResponse(ctx context.Context, job 
 	return ParseGetHistogramResponse(rsp)
 }
 
+// GetJournalWithResponse What happened, the oldest first.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /jobs/{job}/journal (the `GetJournal` operationId).
+func (c *ClientWithResponses) GetJournalWithResponse(ctx context.Context, job JobName, params *GetJournalParams, reqEditors ...RequestEditorFn) (*GetJournalResponse, error) {
+	rsp, err := c.GetJournal(ctx, job, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetJournalResponse(rsp)
+}
+
 // TeachWithBodyWithResponse A trip point from a signal's normal and trouble windows; kept as a rule in a new revision if asked.
 //
 // Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
@@ -7733,6 +9981,32 @@ func (c *ClientWithResponses) TeachWithResponse(ctx context.Context, job JobName
 	return ParseTeachResponse(rsp)
 }
 
+// ListenWithBodyWithResponse Let a job listen with a revision. Its devices are read, and no output is written.
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /jobs/{job}/listening (the `Listen` operationId).
+func (c *ClientWithResponses) ListenWithBodyWithResponse(ctx context.Context, job JobName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ListenResponse, error) {
+	rsp, err := c.ListenWithBody(ctx, job, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListenResponse(rsp)
+}
+
+// ListenWithResponse Let a job listen with a revision. Its devices are read, and no output is written.
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /jobs/{job}/listening (the `Listen` operationId).
+func (c *ClientWithResponses) ListenWithResponse(ctx context.Context, job JobName, body ListenJSONRequestBody, reqEditors ...RequestEditorFn) (*ListenResponse, error) {
+	rsp, err := c.Listen(ctx, job, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListenResponse(rsp)
+}
+
 // MergeWithBodyWithResponse What was changed from one revision put onto the newest. Nothing is kept.
 //
 // Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
@@ -7757,6 +10031,45 @@ func (c *ClientWithResponses) MergeWithResponse(ctx context.Context, job JobName
 		return nil, err
 	}
 	return ParseMergeResponse(rsp)
+}
+
+// GetNowWithResponse Everything of a job that is run, as it is now.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /jobs/{job}/now (the `GetNow` operationId).
+func (c *ClientWithResponses) GetNowWithResponse(ctx context.Context, job JobName, reqEditors ...RequestEditorFn) (*GetNowResponse, error) {
+	rsp, err := c.GetNow(ctx, job, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetNowResponse(rsp)
+}
+
+// PlanArmingWithBodyWithResponse What arming a revision would do, as things are. A job that is idle listens first.
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /jobs/{job}/plans (the `PlanArming` operationId).
+func (c *ClientWithResponses) PlanArmingWithBodyWithResponse(ctx context.Context, job JobName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*PlanArmingResponse, error) {
+	rsp, err := c.PlanArmingWithBody(ctx, job, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParsePlanArmingResponse(rsp)
+}
+
+// PlanArmingWithResponse What arming a revision would do, as things are. A job that is idle listens first.
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /jobs/{job}/plans (the `PlanArming` operationId).
+func (c *ClientWithResponses) PlanArmingWithResponse(ctx context.Context, job JobName, body PlanArmingJSONRequestBody, reqEditors ...RequestEditorFn) (*PlanArmingResponse, error) {
+	rsp, err := c.PlanArming(ctx, job, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParsePlanArmingResponse(rsp)
 }
 
 // PreviewRecordingWithBodyWithResponse Say how a file would be understood, and keep nothing. The file's beginning is enough, but for Parquet.
@@ -7796,6 +10109,19 @@ func (c *ClientWithResponses) ProbePointWithResponse(ctx context.Context, job Jo
 		return nil, err
 	}
 	return ParseProbePointResponse(rsp)
+}
+
+// GetReasonWithResponse Why something of a job that is run is as it is now, down to the readings.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /jobs/{job}/reasons (the `GetReason` operationId).
+func (c *ClientWithResponses) GetReasonWithResponse(ctx context.Context, job JobName, params *GetReasonParams, reqEditors ...RequestEditorFn) (*GetReasonResponse, error) {
+	rsp, err := c.GetReason(ctx, job, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetReasonResponse(rsp)
 }
 
 // ListRecordingsWithResponse All recordings, by name.
@@ -8112,6 +10438,19 @@ func (c *ClientWithResponses) GetValuesWithResponse(ctx context.Context, job Job
 	return ParseGetValuesResponse(rsp)
 }
 
+// VerifyWithResponse Play what was captured again, and hold it beside the journal.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /jobs/{job}/verification (the `Verify` operationId).
+func (c *ClientWithResponses) VerifyWithResponse(ctx context.Context, job JobName, params *VerifyParams, reqEditors ...RequestEditorFn) (*VerifyResponse, error) {
+	rsp, err := c.Verify(ctx, job, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseVerifyResponse(rsp)
+}
+
 // GetLanguageWithResponse The words of the language of sheets, as an editor needs them.
 //
 // Returns a wrapper object for the known response body format(s).
@@ -8149,6 +10488,19 @@ func (c *ClientWithResponses) GetReadyWithResponse(ctx context.Context, reqEdito
 		return nil, err
 	}
 	return ParseGetReadyResponse(rsp)
+}
+
+// GetStatusWithResponse How each job is run, by name; one that is idle too.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /status (the `GetStatus` operationId).
+func (c *ClientWithResponses) GetStatusWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetStatusResponse, error) {
+	rsp, err := c.GetStatus(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetStatusResponse(rsp)
 }
 
 // GetVersionWithResponse What program this is.
@@ -8391,6 +10743,39 @@ func ParseAdoptResponse(rsp *http.Response) (*AdoptResponse, error) {
 	return response, nil
 }
 
+// ParseArmResponse parses an HTTP response from a ArmWithResponse call
+func ParseArmResponse(rsp *http.Response) (*ArmResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ArmResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Arming
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseCalibrateResponse parses an HTTP response from a CalibrateWithResponse call
 func ParseCalibrateResponse(rsp *http.Response) (*CalibrateResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -8457,6 +10842,39 @@ func ParseCheckResponse(rsp *http.Response) (*CheckResponse, error) {
 	return response, nil
 }
 
+// ParseCommandResponse parses an HTTP response from a CommandWithResponse call
+func ParseCommandResponse(rsp *http.Response) (*CommandResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &CommandResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest CommandAnswer
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseGetCurveResponse parses an HTTP response from a GetCurveWithResponse call
 func ParseGetCurveResponse(rsp *http.Response) (*GetCurveResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -8506,6 +10924,72 @@ func ParseGetDifferenceResponse(rsp *http.Response) (*GetDifferenceResponse, err
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
 		var dest []Change
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParsePlanDisarmingResponse parses an HTTP response from a PlanDisarmingWithResponse call
+func ParsePlanDisarmingResponse(rsp *http.Response) (*PlanDisarmingResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &PlanDisarmingResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest []Move
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseDisarmResponse parses an HTTP response from a DisarmWithResponse call
+func ParseDisarmResponse(rsp *http.Response) (*DisarmResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &DisarmResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Disarming
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}
@@ -8683,6 +11167,39 @@ func ParseGetHistogramResponse(rsp *http.Response) (*GetHistogramResponse, error
 	return response, nil
 }
 
+// ParseGetJournalResponse parses an HTTP response from a GetJournalWithResponse call
+func ParseGetJournalResponse(rsp *http.Response) (*GetJournalResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetJournalResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest []JournalEntry
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseTeachResponse parses an HTTP response from a TeachWithResponse call
 func ParseTeachResponse(rsp *http.Response) (*TeachResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -8716,6 +11233,39 @@ func ParseTeachResponse(rsp *http.Response) (*TeachResponse, error) {
 	return response, nil
 }
 
+// ParseListenResponse parses an HTTP response from a ListenWithResponse call
+func ParseListenResponse(rsp *http.Response) (*ListenResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListenResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest JobStatus
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseMergeResponse parses an HTTP response from a MergeWithResponse call
 func ParseMergeResponse(rsp *http.Response) (*MergeResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -8732,6 +11282,72 @@ func ParseMergeResponse(rsp *http.Response) (*MergeResponse, error) {
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
 		var dest Merged
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetNowResponse parses an HTTP response from a GetNowWithResponse call
+func ParseGetNowResponse(rsp *http.Response) (*GetNowResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetNowResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Now
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParsePlanArmingResponse parses an HTTP response from a PlanArmingWithResponse call
+func ParsePlanArmingResponse(rsp *http.Response) (*PlanArmingResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &PlanArmingResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Plan
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}
@@ -8798,6 +11414,39 @@ func ParseProbePointResponse(rsp *http.Response) (*ProbePointResponse, error) {
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
 		var dest Probe
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetReasonResponse parses an HTTP response from a GetReasonWithResponse call
+func ParseGetReasonResponse(rsp *http.Response) (*GetReasonResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetReasonResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest ReasonNow
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}
@@ -9401,6 +12050,39 @@ func ParseGetValuesResponse(rsp *http.Response) (*GetValuesResponse, error) {
 	return response, nil
 }
 
+// ParseVerifyResponse parses an HTTP response from a VerifyWithResponse call
+func ParseVerifyResponse(rsp *http.Response) (*VerifyResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &VerifyResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Verification
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseGetLanguageResponse parses an HTTP response from a GetLanguageWithResponse call
 func ParseGetLanguageResponse(rsp *http.Response) (*GetLanguageResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -9494,6 +12176,39 @@ func ParseGetReadyResponse(rsp *http.Response) (*GetReadyResponse, error) {
 			return nil, err
 		}
 		response.ApplicationproblemJSON503 = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetStatusResponse parses an HTTP response from a GetStatusWithResponse call
+func ParseGetStatusResponse(rsp *http.Response) (*GetStatusResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetStatusResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest []JobStatus
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
 
 	}
 

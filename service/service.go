@@ -17,6 +17,7 @@ import (
 	"github.com/KimMachineGun/automemlimit/memlimit"
 
 	"rectura/service/api"
+	"rectura/service/live"
 	"rectura/service/store"
 )
 
@@ -46,11 +47,15 @@ type Config struct {
 	Version     string
 	Console     fs.FS
 	Log         *slog.Logger
+	OnExit      string // what armed outputs do when the service ends: hold, which is the default, or fail
 }
 
 // A Service listens from Start until its Run has ended.
 type Service struct {
 	store    *store.Store
+	plant    *store.Plant
+	jobs     *live.Jobs // that are run
+	toFail   bool       // outputs go to what they fail to when it ends
 	lock     *lock
 	listener net.Listener
 	server   *http.Server
@@ -73,6 +78,10 @@ func Start(ctx context.Context, c Config) (s *Service, err error) {
 	if s.store, s.lock, err = open(ctx, c); err != nil {
 		return s, err
 	}
+	s.toFail = c.OnExit == "fail"
+	if s.plant, err = store.OpenPlant(ctx, filepath.Join(c.Data, "plant.db"), store.Options{Log: c.Log}); err != nil {
+		return s, err
+	}
 	l, err := listen(ctx, c.Listen)
 	if err != nil {
 		return s, err
@@ -91,11 +100,16 @@ func Start(ctx context.Context, c Config) (s *Service, err error) {
 	if c.Memory, err = limitMemory(c.Memory); err != nil {
 		return s, err
 	}
+	if s.jobs, err = live.Begin(ctx, s.plant, live.Machine{}, c.Log); err != nil {
+		return s, err
+	}
 	var ended context.Context
 	ended, s.close = context.WithCancel(context.Background())
 	handler, err := api.New(
 		api.Config{
 			Store:       s.store,
+			Plant:       s.plant,
+			Jobs:        s.jobs,
 			Log:         c.Log,
 			Version:     c.Version,
 			Console:     c.Console,
@@ -229,14 +243,29 @@ func (s *Service) Run(ctx context.Context) error {
 	go func() { done <- s.server.Serve(s.listener) }()
 	s.log.Info("listening", slog.String("url", s.URL()))
 	watching, stopWatching := context.WithCancel(ctx)
+	defer stopWatching()
 	watched := make(chan struct{})
 	go func() {
 		defer close(watched)
 		s.damages.watch(watching, s.store, s.log)
 	}()
+	hung := make(chan error, 1)
+	go func() {
+		if err := s.jobs.Watch(watching); err != nil {
+			hung <- err
+		}
+	}()
+	forgotten := make(chan struct{})
+	go func() {
+		defer close(forgotten)
+		s.forget(watching)
+	}()
 	var err error
 	select {
 	case err = <-done:
+	case err = <-hung: // whoever supervises the service starts it again
+		s.log.Error("the service ends", slog.Any("error", err))
+		return fmt.Errorf("running jobs: %w", err)
 	case <-ctx.Done():
 		s.log.Info("closing")
 		s.close()
@@ -252,10 +281,33 @@ func (s *Service) Run(ctx context.Context) error {
 	}
 	stopWatching()
 	<-watched
+	<-forgotten
+	if s.toFail {
+		limit, cancel := context.WithTimeout(context.WithoutCancel(ctx), closing)
+		s.jobs.LeaveAtFail(limit)
+		cancel()
+	}
 	if err != nil {
 		err = fmt.Errorf("serving: %w", err)
 	}
 	return errors.Join(err, s.release())
+}
+
+// forgetEvery is how often what is older than it is kept for is deleted.
+const forgetEvery = time.Hour
+
+// forget deletes what is older than it is kept for, from time to time.
+func (s *Service) forget(ctx context.Context) {
+	for {
+		select {
+		case <-ctx.Done():
+			return
+		case <-time.After(forgetEvery):
+		}
+		if err := s.jobs.Forget(ctx, store.DefaultRetention); err != nil && ctx.Err() == nil {
+			s.log.Error("old entries are not deleted", slog.Any("error", err))
+		}
+	}
 }
 
 // release gives back what Start has taken.
@@ -268,6 +320,12 @@ func (s *Service) release() error {
 		if err := s.listener.Close(); err != nil && !errors.Is(err, net.ErrClosed) {
 			errs = append(errs, err)
 		}
+	}
+	if s.jobs != nil {
+		errs = append(errs, s.jobs.Close())
+	}
+	if s.plant != nil {
+		errs = append(errs, s.plant.Close())
 	}
 	if s.store != nil {
 		errs = append(errs, s.store.Close())

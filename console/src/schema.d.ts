@@ -638,10 +638,453 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/status": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** How each job is run, by name; one that is idle too. */
+        get: operations["getStatus"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/jobs/{job}/now": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The short name of a job. */
+                job: components["parameters"]["JobName"];
+            };
+            cookie?: never;
+        };
+        /** Everything of a job that is run, as it is now. */
+        get: operations["getNow"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/jobs/{job}/reasons": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The short name of a job. */
+                job: components["parameters"]["JobName"];
+            };
+            cookie?: never;
+        };
+        /** Why something of a job that is run is as it is now, down to the readings. */
+        get: operations["getReason"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/jobs/{job}/commands": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The short name of a job. */
+                job: components["parameters"]["JobName"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** A command of a person. It is answered once it is kept, or says that it is not. */
+        post: operations["command"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/jobs/{job}/listening": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The short name of a job. */
+                job: components["parameters"]["JobName"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Let a job listen with a revision. Its devices are read, and no output is written. */
+        post: operations["listen"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/jobs/{job}/plans": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The short name of a job. */
+                job: components["parameters"]["JobName"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** What arming a revision would do, as things are. A job that is idle listens first. */
+        post: operations["planArming"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/jobs/{job}/arming": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The short name of a job. */
+                job: components["parameters"]["JobName"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Agree to a plan, so that the job drives its outputs. */
+        post: operations["arm"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/jobs/{job}/disarming": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The short name of a job. */
+                job: components["parameters"]["JobName"];
+            };
+            cookie?: never;
+        };
+        /** What disarming would move. */
+        get: operations["planDisarming"];
+        put?: never;
+        /** Let an armed job listen only, or one that listens be idle. */
+        post: operations["disarm"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/jobs/{job}/journal": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The short name of a job. */
+                job: components["parameters"]["JobName"];
+            };
+            cookie?: never;
+        };
+        /** What happened, the oldest first. */
+        get: operations["getJournal"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/jobs/{job}/verification": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The short name of a job. */
+                job: components["parameters"]["JobName"];
+            };
+            cookie?: never;
+        };
+        /** Play what was captured again, and hold it beside the journal. */
+        get: operations["verify"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
 }
 export type webhooks = Record<string, never>;
 export interface components {
     schemas: {
+        JobStatus: {
+            job: string;
+            /** @enum {string} */
+            mode: "idle" | "listening" | "armed";
+            /** Format: int64 */
+            revision: number | null;
+            /** Format: date-time */
+            since: string | null;
+            /** @description Why the job is in fault; empty where it is not. */
+            fault: string;
+            /** @description For its devices to answer, before its first instant. */
+            waiting: boolean;
+            /** @description Outputs are not written yet. */
+            settling: boolean;
+            /** Format: date-time */
+            not_kept_since: string | null;
+            not_kept_because: string;
+            lateness_ms: components["schemas"]["Lateness"];
+            /**
+             * Format: int64
+             * @description Instants that were handled more than 100 ms late.
+             */
+            late: number;
+            /**
+             * Format: int64
+             * @description Readings that were passed over, since there were too many.
+             */
+            passed_over: number;
+            /** Format: int64 */
+            starts: number;
+            devices: components["schemas"]["DeviceNow"][];
+            /** @description Those that are announced, by priority. */
+            alarms: {
+                [key: string]: number;
+            };
+            bypasses: number;
+        };
+        Lateness: {
+            /** Format: double */
+            p50: number;
+            /** Format: double */
+            p99: number;
+        };
+        DeviceNow: {
+            name: string;
+            /** @enum {string} */
+            state: "connecting" | "connected" | "lost";
+            /** Format: date-time */
+            since: string;
+            because: string;
+        };
+        Now: {
+            status: components["schemas"]["JobStatus"];
+            /**
+             * Format: date-time
+             * @description Service time.
+             */
+            time: string;
+            points: components["schemas"]["PointNow"][];
+            rules: components["schemas"]["RuleNow"][];
+            alarms: components["schemas"]["AlarmNow"][];
+            setpoints: components["schemas"]["SetpointNow"][];
+            bypasses: components["schemas"]["Bypass"][];
+        };
+        PointNow: {
+            name: string;
+            title: string;
+            /** @enum {string} */
+            kind: "input" | "derived" | "output";
+            /** Format: double */
+            value?: number;
+            unit?: string;
+            state?: string;
+            /** @enum {string} */
+            quality?: "good" | "bad" | "not read";
+            reason?: string;
+            /** Format: double */
+            age_seconds?: number;
+            pinned?: boolean;
+            because?: string;
+            /** @enum {string} */
+            mode?: "auto" | "hand" | "off";
+            written?: boolean;
+            /** @description Why it is not written as it stands. */
+            not_written?: string;
+            /** @description What the rules would have it be while the job listens. */
+            would?: string;
+            /** @description What it was last read back as. */
+            found?: string;
+        };
+        RuleNow: {
+            name: string;
+            title: string;
+            kind: string;
+            state: string;
+            because: string;
+        };
+        AlarmNow: {
+            name: string;
+            title: string;
+            priority: string;
+            state: string;
+            /** Format: date-time */
+            since?: string;
+            because: string;
+            advice: string;
+            /** Format: date-time */
+            shelved_until: string | null;
+            suppressed: boolean;
+            out_of_service: boolean;
+        };
+        SetpointNow: {
+            name: string;
+            title: string;
+            /** Format: double */
+            value: number;
+            /** Format: double */
+            written: number;
+            unit: string;
+        };
+        Bypass: {
+            name: string;
+            kind: string;
+            value: string;
+            who: string;
+            why: string;
+            /** Format: date-time */
+            since: string | null;
+            /** Format: date-time */
+            until: string | null;
+        };
+        ReasonNow: {
+            name: string;
+            state: string;
+            because: string;
+            grounds: components["schemas"]["Ground"][];
+            under: number[];
+        };
+        CommandRequest: {
+            /** @enum {string} */
+            do: "set" | "hand" | "off" | "auto" | "pin" | "unpin" | "reset" | "acknowledge" | "shelve" | "unshelve" | "out-of-service" | "in-service";
+            name: string;
+            value?: string;
+            /** @description Of set: back to what is written in the sheet. */
+            written?: boolean;
+            /**
+             * Format: double
+             * @description For how long; as long as it may where it is left out.
+             */
+            for_seconds?: number;
+            lock?: string;
+            who?: string;
+            why?: string;
+        };
+        CommandAnswer: {
+            before: string;
+            after: string;
+            /** @description How what it is about stands afterwards. */
+            state: string;
+            because: string;
+            /** Format: date-time */
+            until: string | null;
+            /** @description It outlasts a power cut; where it is not, it is done all the same. */
+            kept: boolean;
+        };
+        ListenRequest: {
+            /**
+             * Format: int64
+             * @description The newest where it is left out.
+             */
+            revision?: number;
+            who?: string;
+            why?: string;
+        };
+        Plan: {
+            /** Format: int64 */
+            number: number;
+            /** Format: int64 */
+            revision: number;
+            changes: string[];
+            moves: components["schemas"]["Move"][];
+            /** @description Why arming should wait; empty where it need not. */
+            waiting: string;
+            /** @description The trials of the revision that have failed or were not played, with why. */
+            trials: string[];
+        };
+        Move: {
+            output: string;
+            from: string;
+            to: string;
+            because: string;
+            /** @description How the plant has it cannot be read, so that it will be written. */
+            unknown: boolean;
+        };
+        ArmRequest: {
+            /** Format: int64 */
+            plan: number;
+            /** Format: int64 */
+            revision: number;
+            who?: string;
+            /** @description Why trials that failed or were not played do not matter. */
+            despite?: string;
+        };
+        Arming: {
+            armed: boolean;
+            kept: boolean;
+            plan?: components["schemas"]["Plan"];
+        };
+        /** @enum {string} */
+        Parting: "fail" | "off" | "hold";
+        DisarmRequest: {
+            outputs?: components["schemas"]["Parting"];
+            who?: string;
+            why?: string;
+        };
+        Disarming: {
+            /** @enum {string} */
+            mode: "idle" | "listening" | "armed";
+            /** @description Outputs that are not read back as they were left. */
+            left: string[];
+            kept: boolean;
+        };
+        JournalEntry: {
+            /** Format: int64 */
+            number: number;
+            /** Format: date-time */
+            time: string;
+            kind: string;
+            name: string;
+            from: string;
+            to: string;
+            because: string;
+            who: string;
+            via: string;
+        };
+        Differing: {
+            journal?: components["schemas"]["JournalEntry"];
+            capture?: components["schemas"]["JournalEntry"];
+        };
+        Verification: {
+            same: number;
+            differ: components["schemas"]["Differing"][];
+            /** @description What cannot be played, and why. */
+            left_out: string[];
+        };
         Language: {
             declarations: components["schemas"]["Syntax"][];
             /** @description All words that are no names, in alphabetical order. */
@@ -2677,6 +3120,304 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Lesson"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getStatus: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The jobs. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["JobStatus"][];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getNow: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The short name of a job. */
+                job: components["parameters"]["JobName"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description How it is run, its points, what decides, alarms, setpoints, and what people have put in place. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Now"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getReason: {
+        parameters: {
+            query: {
+                name: string;
+            };
+            header?: never;
+            path: {
+                /** @description The short name of a job. */
+                job: components["parameters"]["JobName"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Why. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ReasonNow"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    command: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The short name of a job. */
+                job: components["parameters"]["JobName"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["CommandRequest"];
+            };
+        };
+        responses: {
+            /** @description What came of it. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CommandAnswer"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listen: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The short name of a job. */
+                job: components["parameters"]["JobName"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ListenRequest"];
+            };
+        };
+        responses: {
+            /** @description How it is run. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["JobStatus"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    planArming: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The short name of a job. */
+                job: components["parameters"]["JobName"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ListenRequest"];
+            };
+        };
+        responses: {
+            /** @description The plan. Its number is sent to agree to it. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Plan"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    arm: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The short name of a job. */
+                job: components["parameters"]["JobName"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ArmRequest"];
+            };
+        };
+        responses: {
+            /** @description It is armed; or what would move has changed, and this is the plan now. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Arming"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    planDisarming: {
+        parameters: {
+            query?: {
+                outputs?: components["schemas"]["Parting"];
+            };
+            header?: never;
+            path: {
+                /** @description The short name of a job. */
+                job: components["parameters"]["JobName"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The outputs that would be another. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Move"][];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    disarm: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The short name of a job. */
+                job: components["parameters"]["JobName"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["DisarmRequest"];
+            };
+        };
+        responses: {
+            /** @description How it is run now, and the outputs that are not read back as they were left. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Disarming"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getJournal: {
+        parameters: {
+            query?: {
+                from?: string;
+                to?: string;
+                /** @description Entries with a greater number alone. */
+                after?: number;
+                kind?: string;
+                name?: string;
+                who?: string;
+                /** @description So many */
+                newest?: number;
+            };
+            header?: never;
+            path: {
+                /** @description The short name of a job. */
+                job: components["parameters"]["JobName"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The entries. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["JournalEntry"][];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    verify: {
+        parameters: {
+            query?: {
+                from?: string;
+                to?: string;
+            };
+            header?: never;
+            path: {
+                /** @description The short name of a job. */
+                job: components["parameters"]["JobName"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description How many entries are the same, and which are not. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Verification"];
                 };
             };
             default: components["responses"]["Problem"];

@@ -128,12 +128,6 @@ func (s *Stepper) Resettle(t int64, device int) {
 	s.dirty = true
 }
 
-// Would is what an output would be, were it driven now.
-func (s *Stepper) Would(output int) Stand {
-	d := s.decide(int32(output))
-	return Stand{State: d.state, Level: d.level}
-}
-
 // Drive is what an output is to be written to after the last instant, and whether it is to be written now: while the job
 // listens, only what a person has in hand or has just given back is; while what decides it settles, only what a true
 // interlock or a person turns off.

@@ -1,7 +1,8 @@
 package logic
 
 // Standing is how a rule or an output stands after the last instant, and why it
-// is not otherwise, as a Transition that leads from its state to the same one.
+// is not otherwise, as a Transition that leads from its state to the same one. An output of a job
+// that listens stands as the rules would have it.
 // What holds it back is in its Reason. It is valid until the next Step.
 func (s *Stepper) Standing(r Ref) Transition {
 	i := r.Index
@@ -13,6 +14,10 @@ func (s *Stepper) Standing(r Ref) Transition {
 		t.To.State, t.Reason = s.rules[rule].shown, s.standingRule(rule)
 	case OutputKind:
 		t.To, t.Reason = s.stand(i), s.standingOutput(i)
+		if s.listening { // what it is to be, by that
+			d := s.decide(i)
+			t.To = Stand{State: d.state, Level: d.level}
+		}
 	case FollowKind, LoopKind:
 		t.To.State, t.Reason = s.standingProportion(r.Kind, i)
 	case BandsKind:

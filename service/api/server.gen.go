@@ -16,6 +16,117 @@ import (
 	"github.com/oapi-codegen/runtime"
 )
 
+// Defines values for CommandRequestDo.
+const (
+	CommandRequestDoAcknowledge  CommandRequestDo = "acknowledge"
+	CommandRequestDoAuto         CommandRequestDo = "auto"
+	CommandRequestDoHand         CommandRequestDo = "hand"
+	CommandRequestDoInService    CommandRequestDo = "in-service"
+	CommandRequestDoOff          CommandRequestDo = "off"
+	CommandRequestDoOutOfService CommandRequestDo = "out-of-service"
+	CommandRequestDoPin          CommandRequestDo = "pin"
+	CommandRequestDoReset        CommandRequestDo = "reset"
+	CommandRequestDoSet          CommandRequestDo = "set"
+	CommandRequestDoShelve       CommandRequestDo = "shelve"
+	CommandRequestDoUnpin        CommandRequestDo = "unpin"
+	CommandRequestDoUnshelve     CommandRequestDo = "unshelve"
+)
+
+// Valid indicates whether the value is a known member of the CommandRequestDo enum.
+func (e CommandRequestDo) Valid() bool {
+	switch e {
+	case CommandRequestDoAcknowledge:
+		return true
+	case CommandRequestDoAuto:
+		return true
+	case CommandRequestDoHand:
+		return true
+	case CommandRequestDoInService:
+		return true
+	case CommandRequestDoOff:
+		return true
+	case CommandRequestDoOutOfService:
+		return true
+	case CommandRequestDoPin:
+		return true
+	case CommandRequestDoReset:
+		return true
+	case CommandRequestDoSet:
+		return true
+	case CommandRequestDoShelve:
+		return true
+	case CommandRequestDoUnpin:
+		return true
+	case CommandRequestDoUnshelve:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for DeviceNowState.
+const (
+	Connected  DeviceNowState = "connected"
+	Connecting DeviceNowState = "connecting"
+	Lost       DeviceNowState = "lost"
+)
+
+// Valid indicates whether the value is a known member of the DeviceNowState enum.
+func (e DeviceNowState) Valid() bool {
+	switch e {
+	case Connected:
+		return true
+	case Connecting:
+		return true
+	case Lost:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for DisarmingMode.
+const (
+	DisarmingModeArmed     DisarmingMode = "armed"
+	DisarmingModeIdle      DisarmingMode = "idle"
+	DisarmingModeListening DisarmingMode = "listening"
+)
+
+// Valid indicates whether the value is a known member of the DisarmingMode enum.
+func (e DisarmingMode) Valid() bool {
+	switch e {
+	case DisarmingModeArmed:
+		return true
+	case DisarmingModeIdle:
+		return true
+	case DisarmingModeListening:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for JobStatusMode.
+const (
+	JobStatusModeArmed     JobStatusMode = "armed"
+	JobStatusModeIdle      JobStatusMode = "idle"
+	JobStatusModeListening JobStatusMode = "listening"
+)
+
+// Valid indicates whether the value is a known member of the JobStatusMode enum.
+func (e JobStatusMode) Valid() bool {
+	switch e {
+	case JobStatusModeArmed:
+		return true
+	case JobStatusModeIdle:
+		return true
+	case JobStatusModeListening:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for LaneKind.
 const (
 	LaneKindAlarm   LaneKind = "alarm"
@@ -124,6 +235,27 @@ func (e PartKind) Valid() bool {
 	}
 }
 
+// Defines values for Parting.
+const (
+	PartingFail Parting = "fail"
+	PartingHold Parting = "hold"
+	PartingOff  Parting = "off"
+)
+
+// Valid indicates whether the value is a known member of the Parting enum.
+func (e Parting) Valid() bool {
+	switch e {
+	case PartingFail:
+		return true
+	case PartingHold:
+		return true
+	case PartingOff:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for PointKind.
 const (
 	PointKindAnalog   PointKind = "analog"
@@ -142,6 +274,69 @@ func (e PointKind) Valid() bool {
 	case PointKindDiscrete:
 		return true
 	case PointKindOutput:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for PointNowKind.
+const (
+	PointNowKindDerived PointNowKind = "derived"
+	PointNowKindInput   PointNowKind = "input"
+	PointNowKindOutput  PointNowKind = "output"
+)
+
+// Valid indicates whether the value is a known member of the PointNowKind enum.
+func (e PointNowKind) Valid() bool {
+	switch e {
+	case PointNowKindDerived:
+		return true
+	case PointNowKindInput:
+		return true
+	case PointNowKindOutput:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for PointNowMode.
+const (
+	PointNowModeAuto PointNowMode = "auto"
+	PointNowModeHand PointNowMode = "hand"
+	PointNowModeOff  PointNowMode = "off"
+)
+
+// Valid indicates whether the value is a known member of the PointNowMode enum.
+func (e PointNowMode) Valid() bool {
+	switch e {
+	case PointNowModeAuto:
+		return true
+	case PointNowModeHand:
+		return true
+	case PointNowModeOff:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for PointNowQuality.
+const (
+	PointNowQualityBad     PointNowQuality = "bad"
+	PointNowQualityGood    PointNowQuality = "good"
+	PointNowQualityNotRead PointNowQuality = "not read"
+)
+
+// Valid indicates whether the value is a known member of the PointNowQuality enum.
+func (e PointNowQuality) Valid() bool {
+	switch e {
+	case PointNowQualityBad:
+		return true
+	case PointNowQualityGood:
+		return true
+	case PointNowQualityNotRead:
 		return true
 	default:
 		return false
@@ -333,12 +528,53 @@ type Adopted struct {
 	Sheets []Sheet  `json:"sheets"`
 }
 
+// AlarmNow defines model for AlarmNow.
+type AlarmNow struct {
+	Advice       string     `json:"advice"`
+	Because      string     `json:"because"`
+	Name         string     `json:"name"`
+	OutOfService bool       `json:"out_of_service"`
+	Priority     string     `json:"priority"`
+	ShelvedUntil *time.Time `json:"shelved_until"`
+	Since        *time.Time `json:"since,omitempty"`
+	State        string     `json:"state"`
+	Suppressed   bool       `json:"suppressed"`
+	Title        string     `json:"title"`
+}
+
+// ArmRequest defines model for ArmRequest.
+type ArmRequest struct {
+	// Despite Why trials that failed or were not played do not matter.
+	Despite  *string `json:"despite,omitempty"`
+	Plan     int64   `json:"plan"`
+	Revision int64   `json:"revision"`
+	Who      *string `json:"who,omitempty"`
+}
+
+// Arming defines model for Arming.
+type Arming struct {
+	Armed bool  `json:"armed"`
+	Kept  bool  `json:"kept"`
+	Plan  *Plan `json:"plan,omitempty"`
+}
+
 // Bench defines model for Bench.
 type Bench struct {
 	// Places how many computations go on at once
 	Places  int       `json:"places"`
 	Running int       `json:"running"`
 	Waiting []Waiting `json:"waiting"`
+}
+
+// Bypass defines model for Bypass.
+type Bypass struct {
+	Kind  string     `json:"kind"`
+	Name  string     `json:"name"`
+	Since *time.Time `json:"since"`
+	Until *time.Time `json:"until"`
+	Value string     `json:"value"`
+	Who   string     `json:"who"`
+	Why   string     `json:"why"`
 }
 
 // Calibration defines model for Calibration.
@@ -457,6 +693,39 @@ type Column struct {
 	Unit    string   `json:"unit"`
 }
 
+// CommandAnswer defines model for CommandAnswer.
+type CommandAnswer struct {
+	After   string `json:"after"`
+	Because string `json:"because"`
+	Before  string `json:"before"`
+
+	// Kept It outlasts a power cut; where it is not, it is done all the same.
+	Kept bool `json:"kept"`
+
+	// State How what it is about stands afterwards.
+	State string     `json:"state"`
+	Until *time.Time `json:"until"`
+}
+
+// CommandRequest defines model for CommandRequest.
+type CommandRequest struct {
+	Do CommandRequestDo `json:"do"`
+
+	// ForSeconds For how long; as long as it may where it is left out.
+	ForSeconds *float64 `json:"for_seconds,omitempty"`
+	Lock       *string  `json:"lock,omitempty"`
+	Name       string   `json:"name"`
+	Value      *string  `json:"value,omitempty"`
+	Who        *string  `json:"who,omitempty"`
+	Why        *string  `json:"why,omitempty"`
+
+	// Written Of set: back to what is written in the sheet.
+	Written *bool `json:"written,omitempty"`
+}
+
+// CommandRequestDo defines model for CommandRequest.Do.
+type CommandRequestDo string
+
 // Curve defines model for Curve.
 type Curve struct {
 	// HealthyHigh as a reading
@@ -482,6 +751,42 @@ type Declared struct {
 	// To its last line
 	To int `json:"to"`
 }
+
+// DeviceNow defines model for DeviceNow.
+type DeviceNow struct {
+	Because string         `json:"because"`
+	Name    string         `json:"name"`
+	Since   time.Time      `json:"since"`
+	State   DeviceNowState `json:"state"`
+}
+
+// DeviceNowState defines model for DeviceNow.State.
+type DeviceNowState string
+
+// Differing defines model for Differing.
+type Differing struct {
+	Capture *JournalEntry `json:"capture,omitempty"`
+	Journal *JournalEntry `json:"journal,omitempty"`
+}
+
+// DisarmRequest defines model for DisarmRequest.
+type DisarmRequest struct {
+	Outputs *Parting `json:"outputs,omitempty"`
+	Who     *string  `json:"who,omitempty"`
+	Why     *string  `json:"why,omitempty"`
+}
+
+// Disarming defines model for Disarming.
+type Disarming struct {
+	Kept bool `json:"kept"`
+
+	// Left Outputs that are not read back as they were left.
+	Left []string      `json:"left"`
+	Mode DisarmingMode `json:"mode"`
+}
+
+// DisarmingMode defines model for Disarming.Mode.
+type DisarmingMode string
 
 // Draft defines model for Draft.
 type Draft struct {
@@ -579,6 +884,53 @@ type Job struct {
 	Title string `json:"title"`
 }
 
+// JobStatus defines model for JobStatus.
+type JobStatus struct {
+	// Alarms Those that are announced, by priority.
+	Alarms   map[string]int `json:"alarms"`
+	Bypasses int            `json:"bypasses"`
+	Devices  []DeviceNow    `json:"devices"`
+
+	// Fault Why the job is in fault; empty where it is not.
+	Fault string `json:"fault"`
+	Job   string `json:"job"`
+
+	// Late Instants that were handled more than 100 ms late.
+	Late           int64         `json:"late"`
+	LatenessMs     Lateness      `json:"lateness_ms"`
+	Mode           JobStatusMode `json:"mode"`
+	NotKeptBecause string        `json:"not_kept_because"`
+	NotKeptSince   *time.Time    `json:"not_kept_since"`
+
+	// PassedOver Readings that were passed over, since there were too many.
+	PassedOver int64  `json:"passed_over"`
+	Revision   *int64 `json:"revision"`
+
+	// Settling Outputs are not written yet.
+	Settling bool       `json:"settling"`
+	Since    *time.Time `json:"since"`
+	Starts   int64      `json:"starts"`
+
+	// Waiting For its devices to answer, before its first instant.
+	Waiting bool `json:"waiting"`
+}
+
+// JobStatusMode defines model for JobStatus.Mode.
+type JobStatusMode string
+
+// JournalEntry defines model for JournalEntry.
+type JournalEntry struct {
+	Because string    `json:"because"`
+	From    string    `json:"from"`
+	Kind    string    `json:"kind"`
+	Name    string    `json:"name"`
+	Number  int64     `json:"number"`
+	Time    time.Time `json:"time"`
+	To      string    `json:"to"`
+	Via     string    `json:"via"`
+	Who     string    `json:"who"`
+}
+
 // Lane defines model for Lane.
 type Lane struct {
 	// Kind plant: what the recording says of an output
@@ -602,6 +954,12 @@ type Language struct {
 
 	// Words All words that are no names, in alphabetical order.
 	Words []string `json:"words"`
+}
+
+// Lateness defines model for Lateness.
+type Lateness struct {
+	P50 float64 `json:"p50"`
+	P99 float64 `json:"p99"`
 }
 
 // Lesson defines model for Lesson.
@@ -652,6 +1010,14 @@ type LessonWindow struct {
 	Readings int     `json:"readings"`
 }
 
+// ListenRequest defines model for ListenRequest.
+type ListenRequest struct {
+	// Revision The newest where it is left out.
+	Revision *int64  `json:"revision,omitempty"`
+	Who      *string `json:"who,omitempty"`
+	Why      *string `json:"why,omitempty"`
+}
+
 // Mark defines model for Mark.
 type Mark struct {
 	Number int64   `json:"number"`
@@ -682,6 +1048,17 @@ type Miss struct {
 	Rule   string `json:"rule"`
 	To     string `json:"to"`
 	Until  string `json:"until"`
+}
+
+// Move defines model for Move.
+type Move struct {
+	Because string `json:"because"`
+	From    string `json:"from"`
+	Output  string `json:"output"`
+	To      string `json:"to"`
+
+	// Unknown How the plant has it cannot be read, so that it will be written.
+	Unknown bool `json:"unknown"`
 }
 
 // Named defines model for Named.
@@ -727,6 +1104,19 @@ type NextChange struct {
 	To      string `json:"to"`
 }
 
+// Now defines model for Now.
+type Now struct {
+	Alarms    []AlarmNow    `json:"alarms"`
+	Bypasses  []Bypass      `json:"bypasses"`
+	Points    []PointNow    `json:"points"`
+	Rules     []RuleNow     `json:"rules"`
+	Setpoints []SetpointNow `json:"setpoints"`
+	Status    JobStatus     `json:"status"`
+
+	// Time Service time.
+	Time time.Time `json:"time"`
+}
+
 // Panel defines model for Panel.
 type Panel struct {
 	High float64 `json:"high"`
@@ -761,6 +1151,9 @@ type Part struct {
 // PartKind defines model for Part.Kind.
 type PartKind string
 
+// Parting defines model for Parting.
+type Parting string
+
 // Pattern defines model for Pattern.
 type Pattern struct {
 	Name   string  `json:"name"`
@@ -785,6 +1178,20 @@ type Place struct {
 	// Stage the clause that leads to it; empty for the reading
 	Stage string `json:"stage"`
 	Unit  string `json:"unit"`
+}
+
+// Plan defines model for Plan.
+type Plan struct {
+	Changes  []string `json:"changes"`
+	Moves    []Move   `json:"moves"`
+	Number   int64    `json:"number"`
+	Revision int64    `json:"revision"`
+
+	// Trials The trials of the revision that have failed or were not played, with why.
+	Trials []string `json:"trials"`
+
+	// Waiting Why arming should wait; empty where it need not.
+	Waiting string `json:"waiting"`
 }
 
 // Play defines model for Play.
@@ -850,6 +1257,41 @@ type Point struct {
 
 // PointKind defines model for Point.Kind.
 type PointKind string
+
+// PointNow defines model for PointNow.
+type PointNow struct {
+	AgeSeconds *float64 `json:"age_seconds,omitempty"`
+	Because    *string  `json:"because,omitempty"`
+
+	// Found What it was last read back as.
+	Found *string       `json:"found,omitempty"`
+	Kind  PointNowKind  `json:"kind"`
+	Mode  *PointNowMode `json:"mode,omitempty"`
+	Name  string        `json:"name"`
+
+	// NotWritten Why it is not written as it stands.
+	NotWritten *string          `json:"not_written,omitempty"`
+	Pinned     *bool            `json:"pinned,omitempty"`
+	Quality    *PointNowQuality `json:"quality,omitempty"`
+	Reason     *string          `json:"reason,omitempty"`
+	State      *string          `json:"state,omitempty"`
+	Title      string           `json:"title"`
+	Unit       *string          `json:"unit,omitempty"`
+	Value      *float64         `json:"value,omitempty"`
+
+	// Would What the rules would have it be while the job listens.
+	Would   *string `json:"would,omitempty"`
+	Written *bool   `json:"written,omitempty"`
+}
+
+// PointNowKind defines model for PointNow.Kind.
+type PointNowKind string
+
+// PointNowMode defines model for PointNow.Mode.
+type PointNowMode string
+
+// PointNowQuality defines model for PointNow.Quality.
+type PointNowQuality string
 
 // Preview defines model for Preview.
 type Preview struct {
@@ -957,6 +1399,15 @@ type Reason struct {
 
 	// Transition the number of the transition that it stands on; it may come later at the same instant, or not be among those listed
 	Transition *int64 `json:"transition,omitempty"`
+}
+
+// ReasonNow defines model for ReasonNow.
+type ReasonNow struct {
+	Because string   `json:"because"`
+	Grounds []Ground `json:"grounds"`
+	Name    string   `json:"name"`
+	State   string   `json:"state"`
+	Under   []int    `json:"under"`
 }
 
 // Recording defines model for Recording.
@@ -1079,6 +1530,15 @@ type Rule struct {
 // RuleKind defines model for Rule.Kind.
 type RuleKind string
 
+// RuleNow defines model for RuleNow.
+type RuleNow struct {
+	Because string `json:"because"`
+	Kind    string `json:"kind"`
+	Name    string `json:"name"`
+	State   string `json:"state"`
+	Title   string `json:"title"`
+}
+
 // RulePoint defines model for RulePoint.
 type RulePoint struct {
 	Direction *RulePointDirection `json:"direction,omitempty"`
@@ -1137,6 +1597,15 @@ type Setpoint struct {
 
 	// Value as written, with its unit
 	Value string `json:"value"`
+}
+
+// SetpointNow defines model for SetpointNow.
+type SetpointNow struct {
+	Name    string  `json:"name"`
+	Title   string  `json:"title"`
+	Unit    string  `json:"unit"`
+	Value   float64 `json:"value"`
+	Written float64 `json:"written"`
 }
 
 // Sheet defines model for Sheet.
@@ -1303,6 +1772,15 @@ type Verdict struct {
 	Text   string `json:"text"`
 }
 
+// Verification defines model for Verification.
+type Verification struct {
+	Differ []Differing `json:"differ"`
+
+	// LeftOut What cannot be played, and why.
+	LeftOut []string `json:"left_out"`
+	Same    int      `json:"same"`
+}
+
 // Version defines model for Version.
 type Version struct {
 	Go      string `json:"go"`
@@ -1336,12 +1814,32 @@ type GetDifferenceParams struct {
 	To   int64 `form:"to" json:"to"`
 }
 
+// PlanDisarmingParams defines parameters for PlanDisarming.
+type PlanDisarmingParams struct {
+	Outputs *Parting `form:"outputs,omitempty" json:"outputs,omitempty"`
+}
+
 // GetHistogramParams defines parameters for GetHistogram.
 type GetHistogramParams struct {
 	Revision  int64  `form:"revision" json:"revision"`
 	Recording int64  `form:"recording" json:"recording"`
 	Point     string `form:"point" json:"point"`
 	Bins      int    `form:"bins" json:"bins"`
+}
+
+// GetJournalParams defines parameters for GetJournal.
+type GetJournalParams struct {
+	From *time.Time `form:"from,omitempty" json:"from,omitempty"`
+	To   *time.Time `form:"to,omitempty" json:"to,omitempty"`
+
+	// After Entries with a greater number alone.
+	After *int64  `form:"after,omitempty" json:"after,omitempty"`
+	Kind  *string `form:"kind,omitempty" json:"kind,omitempty"`
+	Name  *string `form:"name,omitempty" json:"name,omitempty"`
+	Who   *string `form:"who,omitempty" json:"who,omitempty"`
+
+	// Newest So many
+	Newest *int `form:"newest,omitempty" json:"newest,omitempty"`
 }
 
 // PreviewRecordingParams defines parameters for PreviewRecording.
@@ -1363,6 +1861,11 @@ type PreviewRecordingParams struct {
 	Every       *string `form:"every,omitempty" json:"every,omitempty"`
 	Sort        *bool   `form:"sort,omitempty" json:"sort,omitempty"`
 	SkipBadRows *bool   `form:"skip_bad_rows,omitempty" json:"skip_bad_rows,omitempty"`
+}
+
+// GetReasonParams defines parameters for GetReason.
+type GetReasonParams struct {
+	Name string `form:"name" json:"name"`
 }
 
 // UploadRecordingParams defines parameters for UploadRecording.
@@ -1441,14 +1944,29 @@ type GetValuesParams struct {
 	Scan *string `form:"scan,omitempty" json:"scan,omitempty"`
 }
 
+// VerifyParams defines parameters for Verify.
+type VerifyParams struct {
+	From *time.Time `form:"from,omitempty" json:"from,omitempty"`
+	To   *time.Time `form:"to,omitempty" json:"to,omitempty"`
+}
+
 // AdoptJSONRequestBody defines body for Adopt for application/json ContentType.
 type AdoptJSONRequestBody = AdoptRequest
+
+// ArmJSONRequestBody defines body for Arm for application/json ContentType.
+type ArmJSONRequestBody = ArmRequest
 
 // CalibrateJSONRequestBody defines body for Calibrate for application/json ContentType.
 type CalibrateJSONRequestBody = CalibrationRequest
 
 // CheckJSONRequestBody defines body for Check for application/json ContentType.
 type CheckJSONRequestBody = CheckRequest
+
+// CommandJSONRequestBody defines body for Command for application/json ContentType.
+type CommandJSONRequestBody = CommandRequest
+
+// DisarmJSONRequestBody defines body for Disarm for application/json ContentType.
+type DisarmJSONRequestBody = DisarmRequest
 
 // PutDraftJSONRequestBody defines body for PutDraft for application/json ContentType.
 type PutDraftJSONRequestBody = NewDraft
@@ -1459,8 +1977,14 @@ type ExplainJSONRequestBody = ExplanationRequest
 // TeachJSONRequestBody defines body for Teach for application/json ContentType.
 type TeachJSONRequestBody = LessonRequest
 
+// ListenJSONRequestBody defines body for Listen for application/json ContentType.
+type ListenJSONRequestBody = ListenRequest
+
 // MergeJSONRequestBody defines body for Merge for application/json ContentType.
 type MergeJSONRequestBody = MergeRequest
+
+// PlanArmingJSONRequestBody defines body for PlanArming for application/json ContentType.
+type PlanArmingJSONRequestBody = ListenRequest
 
 // ProbePointJSONRequestBody defines body for ProbePoint for application/json ContentType.
 type ProbePointJSONRequestBody = ProbeRequest
@@ -1506,18 +2030,30 @@ type ServerInterface interface {
 	// Adopt A job with the declarations of a building block. Nothing is kept.
 	// (POST /jobs/{job}/adoptions)
 	Adopt(ctx echo.Context, job JobName) error
+	// Arm Agree to a plan, so that the job drives its outputs.
+	// (POST /jobs/{job}/arming)
+	Arm(ctx echo.Context, job JobName) error
 	// Calibrate An input's calibration from readings and their references; kept as a new revision if asked.
 	// (POST /jobs/{job}/calibrations)
 	Calibrate(ctx echo.Context, job JobName) error
 	// Check What is to be said of a job that is being written. Nothing is kept.
 	// (POST /jobs/{job}/checks)
 	Check(ctx echo.Context, job JobName) error
+	// Command A command of a person. It is answered once it is kept, or says that it is not.
+	// (POST /jobs/{job}/commands)
+	Command(ctx echo.Context, job JobName) error
 	// GetCurve An input's chain as a curve, from the reading to the value.
 	// (GET /jobs/{job}/curves)
 	GetCurve(ctx echo.Context, job JobName, params GetCurveParams) error
 	// GetDifference The declarations that two revisions have differently.
 	// (GET /jobs/{job}/differences)
 	GetDifference(ctx echo.Context, job JobName, params GetDifferenceParams) error
+	// PlanDisarming What disarming would move.
+	// (GET /jobs/{job}/disarming)
+	PlanDisarming(ctx echo.Context, job JobName, params PlanDisarmingParams) error
+	// Disarm Let an armed job listen only, or one that listens be idle.
+	// (POST /jobs/{job}/disarming)
+	Disarm(ctx echo.Context, job JobName) error
 	// DeleteDraft Throw a draft away.
 	// (DELETE /jobs/{job}/drafts/{owner})
 	DeleteDraft(ctx echo.Context, job JobName, owner string) error
@@ -1533,18 +2069,33 @@ type ServerInterface interface {
 	// GetHistogram How often an input, as the rules see it, was where in a recording.
 	// (GET /jobs/{job}/histograms)
 	GetHistogram(ctx echo.Context, job JobName, params GetHistogramParams) error
+	// GetJournal What happened, the oldest first.
+	// (GET /jobs/{job}/journal)
+	GetJournal(ctx echo.Context, job JobName, params GetJournalParams) error
 	// Teach A trip point from a signal's normal and trouble windows; kept as a rule in a new revision if asked.
 	// (POST /jobs/{job}/lessons)
 	Teach(ctx echo.Context, job JobName) error
+	// Listen Let a job listen with a revision. Its devices are read, and no output is written.
+	// (POST /jobs/{job}/listening)
+	Listen(ctx echo.Context, job JobName) error
 	// Merge What was changed from one revision put onto the newest. Nothing is kept.
 	// (POST /jobs/{job}/merges)
 	Merge(ctx echo.Context, job JobName) error
+	// GetNow Everything of a job that is run, as it is now.
+	// (GET /jobs/{job}/now)
+	GetNow(ctx echo.Context, job JobName) error
+	// PlanArming What arming a revision would do, as things are. A job that is idle listens first.
+	// (POST /jobs/{job}/plans)
+	PlanArming(ctx echo.Context, job JobName) error
 	// PreviewRecording Say how a file would be understood, and keep nothing. The file's beginning is enough, but for Parquet.
 	// (POST /jobs/{job}/previews)
 	PreviewRecording(ctx echo.Context, job JobName, params PreviewRecordingParams) error
 	// ProbePoint What stands in a device where a point of the newest revision is wired, under every type and order. Nothing is written.
 	// (POST /jobs/{job}/probes)
 	ProbePoint(ctx echo.Context, job JobName) error
+	// GetReason Why something of a job that is run is as it is now, down to the readings.
+	// (GET /jobs/{job}/reasons)
+	GetReason(ctx echo.Context, job JobName, params GetReasonParams) error
 	// ListRecordings All recordings, by name.
 	// (GET /jobs/{job}/recordings)
 	ListRecordings(ctx echo.Context, job JobName) error
@@ -1599,6 +2150,9 @@ type ServerInterface interface {
 	// GetValues The analog inputs as the rules see them, and the analog outputs, at one time.
 	// (GET /jobs/{job}/values)
 	GetValues(ctx echo.Context, job JobName, params GetValuesParams) error
+	// Verify Play what was captured again, and hold it beside the journal.
+	// (GET /jobs/{job}/verification)
+	Verify(ctx echo.Context, job JobName, params VerifyParams) error
 	// GetLanguage The words of the language of sheets, as an editor needs them.
 	// (GET /language)
 	GetLanguage(ctx echo.Context) error
@@ -1608,6 +2162,9 @@ type ServerInterface interface {
 	// GetReady The store can be used.
 	// (GET /ready)
 	GetReady(ctx echo.Context) error
+	// GetStatus How each job is run, by name; one that is idle too.
+	// (GET /status)
+	GetStatus(ctx echo.Context) error
 	// GetVersion What program this is.
 	// (GET /version)
 	GetVersion(ctx echo.Context) error
@@ -1709,6 +2266,22 @@ func (w *ServerInterfaceWrapper) Adopt(ctx echo.Context) error {
 	return err
 }
 
+// Arm converts echo context to params.
+func (w *ServerInterfaceWrapper) Arm(ctx echo.Context) error {
+	var err error
+	// ------------- Path parameter "job" -------------
+	var job JobName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "job", ctx.Param("job"), &job, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter job: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.Arm(ctx, job)
+	return err
+}
+
 // Calibrate converts echo context to params.
 func (w *ServerInterfaceWrapper) Calibrate(ctx echo.Context) error {
 	var err error
@@ -1738,6 +2311,22 @@ func (w *ServerInterfaceWrapper) Check(ctx echo.Context) error {
 
 	// Invoke the callback with all the unmarshaled arguments
 	err = w.Handler.Check(ctx, job)
+	return err
+}
+
+// Command converts echo context to params.
+func (w *ServerInterfaceWrapper) Command(ctx echo.Context) error {
+	var err error
+	// ------------- Path parameter "job" -------------
+	var job JobName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "job", ctx.Param("job"), &job, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter job: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.Command(ctx, job)
 	return err
 }
 
@@ -1802,6 +2391,47 @@ func (w *ServerInterfaceWrapper) GetDifference(ctx echo.Context) error {
 
 	// Invoke the callback with all the unmarshaled arguments
 	err = w.Handler.GetDifference(ctx, job, params)
+	return err
+}
+
+// PlanDisarming converts echo context to params.
+func (w *ServerInterfaceWrapper) PlanDisarming(ctx echo.Context) error {
+	var err error
+	// ------------- Path parameter "job" -------------
+	var job JobName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "job", ctx.Param("job"), &job, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter job: %s", err))
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params PlanDisarmingParams
+	// ------------- Optional query parameter "outputs" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "outputs", ctx.QueryParams(), &params.Outputs, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter outputs: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.PlanDisarming(ctx, job, params)
+	return err
+}
+
+// Disarm converts echo context to params.
+func (w *ServerInterfaceWrapper) Disarm(ctx echo.Context) error {
+	var err error
+	// ------------- Path parameter "job" -------------
+	var job JobName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "job", ctx.Param("job"), &job, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter job: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.Disarm(ctx, job)
 	return err
 }
 
@@ -1939,6 +2569,73 @@ func (w *ServerInterfaceWrapper) GetHistogram(ctx echo.Context) error {
 	return err
 }
 
+// GetJournal converts echo context to params.
+func (w *ServerInterfaceWrapper) GetJournal(ctx echo.Context) error {
+	var err error
+	// ------------- Path parameter "job" -------------
+	var job JobName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "job", ctx.Param("job"), &job, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter job: %s", err))
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params GetJournalParams
+	// ------------- Optional query parameter "from" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "from", ctx.QueryParams(), &params.From, runtime.BindQueryParameterOptions{Type: "string", Format: "date-time"})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter from: %s", err))
+	}
+
+	// ------------- Optional query parameter "to" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "to", ctx.QueryParams(), &params.To, runtime.BindQueryParameterOptions{Type: "string", Format: "date-time"})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter to: %s", err))
+	}
+
+	// ------------- Optional query parameter "after" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "after", ctx.QueryParams(), &params.After, runtime.BindQueryParameterOptions{Type: "integer", Format: "int64"})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter after: %s", err))
+	}
+
+	// ------------- Optional query parameter "kind" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "kind", ctx.QueryParams(), &params.Kind, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter kind: %s", err))
+	}
+
+	// ------------- Optional query parameter "name" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "name", ctx.QueryParams(), &params.Name, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter name: %s", err))
+	}
+
+	// ------------- Optional query parameter "who" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "who", ctx.QueryParams(), &params.Who, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter who: %s", err))
+	}
+
+	// ------------- Optional query parameter "newest" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "newest", ctx.QueryParams(), &params.Newest, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter newest: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.GetJournal(ctx, job, params)
+	return err
+}
+
 // Teach converts echo context to params.
 func (w *ServerInterfaceWrapper) Teach(ctx echo.Context) error {
 	var err error
@@ -1955,6 +2652,22 @@ func (w *ServerInterfaceWrapper) Teach(ctx echo.Context) error {
 	return err
 }
 
+// Listen converts echo context to params.
+func (w *ServerInterfaceWrapper) Listen(ctx echo.Context) error {
+	var err error
+	// ------------- Path parameter "job" -------------
+	var job JobName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "job", ctx.Param("job"), &job, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter job: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.Listen(ctx, job)
+	return err
+}
+
 // Merge converts echo context to params.
 func (w *ServerInterfaceWrapper) Merge(ctx echo.Context) error {
 	var err error
@@ -1968,6 +2681,38 @@ func (w *ServerInterfaceWrapper) Merge(ctx echo.Context) error {
 
 	// Invoke the callback with all the unmarshaled arguments
 	err = w.Handler.Merge(ctx, job)
+	return err
+}
+
+// GetNow converts echo context to params.
+func (w *ServerInterfaceWrapper) GetNow(ctx echo.Context) error {
+	var err error
+	// ------------- Path parameter "job" -------------
+	var job JobName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "job", ctx.Param("job"), &job, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter job: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.GetNow(ctx, job)
+	return err
+}
+
+// PlanArming converts echo context to params.
+func (w *ServerInterfaceWrapper) PlanArming(ctx echo.Context) error {
+	var err error
+	// ------------- Path parameter "job" -------------
+	var job JobName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "job", ctx.Param("job"), &job, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter job: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.PlanArming(ctx, job)
 	return err
 }
 
@@ -2065,6 +2810,31 @@ func (w *ServerInterfaceWrapper) ProbePoint(ctx echo.Context) error {
 
 	// Invoke the callback with all the unmarshaled arguments
 	err = w.Handler.ProbePoint(ctx, job)
+	return err
+}
+
+// GetReason converts echo context to params.
+func (w *ServerInterfaceWrapper) GetReason(ctx echo.Context) error {
+	var err error
+	// ------------- Path parameter "job" -------------
+	var job JobName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "job", ctx.Param("job"), &job, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter job: %s", err))
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params GetReasonParams
+	// ------------- Required query parameter "name" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, true, "name", ctx.QueryParams(), &params.Name, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter name: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.GetReason(ctx, job, params)
 	return err
 }
 
@@ -2605,6 +3375,38 @@ func (w *ServerInterfaceWrapper) GetValues(ctx echo.Context) error {
 	return err
 }
 
+// Verify converts echo context to params.
+func (w *ServerInterfaceWrapper) Verify(ctx echo.Context) error {
+	var err error
+	// ------------- Path parameter "job" -------------
+	var job JobName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "job", ctx.Param("job"), &job, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter job: %s", err))
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params VerifyParams
+	// ------------- Optional query parameter "from" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "from", ctx.QueryParams(), &params.From, runtime.BindQueryParameterOptions{Type: "string", Format: "date-time"})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter from: %s", err))
+	}
+
+	// ------------- Optional query parameter "to" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "to", ctx.QueryParams(), &params.To, runtime.BindQueryParameterOptions{Type: "string", Format: "date-time"})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter to: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.Verify(ctx, job, params)
+	return err
+}
+
 // GetLanguage converts echo context to params.
 func (w *ServerInterfaceWrapper) GetLanguage(ctx echo.Context) error {
 	var err error
@@ -2629,6 +3431,15 @@ func (w *ServerInterfaceWrapper) GetReady(ctx echo.Context) error {
 
 	// Invoke the callback with all the unmarshaled arguments
 	err = w.Handler.GetReady(ctx)
+	return err
+}
+
+// GetStatus converts echo context to params.
+func (w *ServerInterfaceWrapper) GetStatus(ctx echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.GetStatus(ctx)
 	return err
 }
 
@@ -2730,6 +3541,17 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.POST(options.BaseURL+"/jobs/:job/calibrations", wrapper.Calibrate, options.OperationMiddlewares["calibrate"]...)
 	router.POST(options.BaseURL+"/jobs/:job/probes", wrapper.ProbePoint, options.OperationMiddlewares["probePoint"]...)
 	router.POST(options.BaseURL+"/jobs/:job/lessons", wrapper.Teach, options.OperationMiddlewares["teach"]...)
+	router.GET(options.BaseURL+"/status", wrapper.GetStatus, options.OperationMiddlewares["getStatus"]...)
+	router.GET(options.BaseURL+"/jobs/:job/now", wrapper.GetNow, options.OperationMiddlewares["getNow"]...)
+	router.GET(options.BaseURL+"/jobs/:job/reasons", wrapper.GetReason, options.OperationMiddlewares["getReason"]...)
+	router.POST(options.BaseURL+"/jobs/:job/commands", wrapper.Command, options.OperationMiddlewares["command"]...)
+	router.POST(options.BaseURL+"/jobs/:job/listening", wrapper.Listen, options.OperationMiddlewares["listen"]...)
+	router.POST(options.BaseURL+"/jobs/:job/plans", wrapper.PlanArming, options.OperationMiddlewares["planArming"]...)
+	router.POST(options.BaseURL+"/jobs/:job/arming", wrapper.Arm, options.OperationMiddlewares["arm"]...)
+	router.GET(options.BaseURL+"/jobs/:job/disarming", wrapper.PlanDisarming, options.OperationMiddlewares["planDisarming"]...)
+	router.POST(options.BaseURL+"/jobs/:job/disarming", wrapper.Disarm, options.OperationMiddlewares["disarm"]...)
+	router.GET(options.BaseURL+"/jobs/:job/journal", wrapper.GetJournal, options.OperationMiddlewares["getJournal"]...)
+	router.GET(options.BaseURL+"/jobs/:job/verification", wrapper.Verify, options.OperationMiddlewares["verify"]...)
 
 }
 
@@ -2999,6 +3821,46 @@ func (response AdoptdefaultApplicationProblemPlusJSONResponse) VisitAdoptRespons
 	return err
 }
 
+type ArmRequestObject struct {
+	Job  JobName `json:"job"`
+	Body *ArmJSONRequestBody
+}
+
+type ArmResponseObject interface {
+	VisitArmResponse(w http.ResponseWriter) error
+}
+
+type Arm200JSONResponse Arming
+
+func (response Arm200JSONResponse) VisitArmResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ArmdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ArmdefaultApplicationProblemPlusJSONResponse) VisitArmResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type CalibrateRequestObject struct {
 	Job  JobName `json:"job"`
 	Body *CalibrateJSONRequestBody
@@ -3079,6 +3941,46 @@ func (response CheckdefaultApplicationProblemPlusJSONResponse) VisitCheckRespons
 	return err
 }
 
+type CommandRequestObject struct {
+	Job  JobName `json:"job"`
+	Body *CommandJSONRequestBody
+}
+
+type CommandResponseObject interface {
+	VisitCommandResponse(w http.ResponseWriter) error
+}
+
+type Command200JSONResponse CommandAnswer
+
+func (response Command200JSONResponse) VisitCommandResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type CommanddefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response CommanddefaultApplicationProblemPlusJSONResponse) VisitCommandResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type GetCurveRequestObject struct {
 	Job    JobName `json:"job"`
 	Params GetCurveParams
@@ -3148,6 +4050,86 @@ type GetDifferencedefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response GetDifferencedefaultApplicationProblemPlusJSONResponse) VisitGetDifferenceResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type PlanDisarmingRequestObject struct {
+	Job    JobName `json:"job"`
+	Params PlanDisarmingParams
+}
+
+type PlanDisarmingResponseObject interface {
+	VisitPlanDisarmingResponse(w http.ResponseWriter) error
+}
+
+type PlanDisarming200JSONResponse []Move
+
+func (response PlanDisarming200JSONResponse) VisitPlanDisarmingResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type PlanDisarmingdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response PlanDisarmingdefaultApplicationProblemPlusJSONResponse) VisitPlanDisarmingResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type DisarmRequestObject struct {
+	Job  JobName `json:"job"`
+	Body *DisarmJSONRequestBody
+}
+
+type DisarmResponseObject interface {
+	VisitDisarmResponse(w http.ResponseWriter) error
+}
+
+type Disarm200JSONResponse Disarming
+
+func (response Disarm200JSONResponse) VisitDisarmResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type DisarmdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response DisarmdefaultApplicationProblemPlusJSONResponse) VisitDisarmResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -3356,6 +4338,46 @@ func (response GetHistogramdefaultApplicationProblemPlusJSONResponse) VisitGetHi
 	return err
 }
 
+type GetJournalRequestObject struct {
+	Job    JobName `json:"job"`
+	Params GetJournalParams
+}
+
+type GetJournalResponseObject interface {
+	VisitGetJournalResponse(w http.ResponseWriter) error
+}
+
+type GetJournal200JSONResponse []JournalEntry
+
+func (response GetJournal200JSONResponse) VisitGetJournalResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetJournaldefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetJournaldefaultApplicationProblemPlusJSONResponse) VisitGetJournalResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type TeachRequestObject struct {
 	Job  JobName `json:"job"`
 	Body *TeachJSONRequestBody
@@ -3396,6 +4418,46 @@ func (response TeachdefaultApplicationProblemPlusJSONResponse) VisitTeachRespons
 	return err
 }
 
+type ListenRequestObject struct {
+	Job  JobName `json:"job"`
+	Body *ListenJSONRequestBody
+}
+
+type ListenResponseObject interface {
+	VisitListenResponse(w http.ResponseWriter) error
+}
+
+type Listen200JSONResponse JobStatus
+
+func (response Listen200JSONResponse) VisitListenResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListendefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListendefaultApplicationProblemPlusJSONResponse) VisitListenResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type MergeRequestObject struct {
 	Job  JobName `json:"job"`
 	Body *MergeJSONRequestBody
@@ -3425,6 +4487,85 @@ type MergedefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response MergedefaultApplicationProblemPlusJSONResponse) VisitMergeResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetNowRequestObject struct {
+	Job JobName `json:"job"`
+}
+
+type GetNowResponseObject interface {
+	VisitGetNowResponse(w http.ResponseWriter) error
+}
+
+type GetNow200JSONResponse Now
+
+func (response GetNow200JSONResponse) VisitGetNowResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetNowdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetNowdefaultApplicationProblemPlusJSONResponse) VisitGetNowResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type PlanArmingRequestObject struct {
+	Job  JobName `json:"job"`
+	Body *PlanArmingJSONRequestBody
+}
+
+type PlanArmingResponseObject interface {
+	VisitPlanArmingResponse(w http.ResponseWriter) error
+}
+
+type PlanArming200JSONResponse Plan
+
+func (response PlanArming200JSONResponse) VisitPlanArmingResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type PlanArmingdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response PlanArmingdefaultApplicationProblemPlusJSONResponse) VisitPlanArmingResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -3506,6 +4647,46 @@ type ProbePointdefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response ProbePointdefaultApplicationProblemPlusJSONResponse) VisitProbePointResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetReasonRequestObject struct {
+	Job    JobName `json:"job"`
+	Params GetReasonParams
+}
+
+type GetReasonResponseObject interface {
+	VisitGetReasonResponse(w http.ResponseWriter) error
+}
+
+type GetReason200JSONResponse ReasonNow
+
+func (response GetReason200JSONResponse) VisitGetReasonResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetReasondefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetReasondefaultApplicationProblemPlusJSONResponse) VisitGetReasonResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -4246,6 +5427,46 @@ func (response GetValuesdefaultApplicationProblemPlusJSONResponse) VisitGetValue
 	return err
 }
 
+type VerifyRequestObject struct {
+	Job    JobName `json:"job"`
+	Params VerifyParams
+}
+
+type VerifyResponseObject interface {
+	VisitVerifyResponse(w http.ResponseWriter) error
+}
+
+type Verify200JSONResponse Verification
+
+func (response Verify200JSONResponse) VisitVerifyResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type VerifydefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response VerifydefaultApplicationProblemPlusJSONResponse) VisitVerifyResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type GetLanguageRequestObject struct {
 }
 
@@ -4359,6 +5580,44 @@ func (response GetReady503ApplicationProblemPlusJSONResponse) VisitGetReadyRespo
 	return err
 }
 
+type GetStatusRequestObject struct {
+}
+
+type GetStatusResponseObject interface {
+	VisitGetStatusResponse(w http.ResponseWriter) error
+}
+
+type GetStatus200JSONResponse []JobStatus
+
+func (response GetStatus200JSONResponse) VisitGetStatusResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetStatusdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetStatusdefaultApplicationProblemPlusJSONResponse) VisitGetStatusResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type GetVersionRequestObject struct {
 }
 
@@ -4403,18 +5662,30 @@ type StrictServerInterface interface {
 	// Adopt A job with the declarations of a building block. Nothing is kept.
 	// (POST /jobs/{job}/adoptions)
 	Adopt(ctx context.Context, request AdoptRequestObject) (AdoptResponseObject, error)
+	// Arm Agree to a plan, so that the job drives its outputs.
+	// (POST /jobs/{job}/arming)
+	Arm(ctx context.Context, request ArmRequestObject) (ArmResponseObject, error)
 	// Calibrate An input's calibration from readings and their references; kept as a new revision if asked.
 	// (POST /jobs/{job}/calibrations)
 	Calibrate(ctx context.Context, request CalibrateRequestObject) (CalibrateResponseObject, error)
 	// Check What is to be said of a job that is being written. Nothing is kept.
 	// (POST /jobs/{job}/checks)
 	Check(ctx context.Context, request CheckRequestObject) (CheckResponseObject, error)
+	// Command A command of a person. It is answered once it is kept, or says that it is not.
+	// (POST /jobs/{job}/commands)
+	Command(ctx context.Context, request CommandRequestObject) (CommandResponseObject, error)
 	// GetCurve An input's chain as a curve, from the reading to the value.
 	// (GET /jobs/{job}/curves)
 	GetCurve(ctx context.Context, request GetCurveRequestObject) (GetCurveResponseObject, error)
 	// GetDifference The declarations that two revisions have differently.
 	// (GET /jobs/{job}/differences)
 	GetDifference(ctx context.Context, request GetDifferenceRequestObject) (GetDifferenceResponseObject, error)
+	// PlanDisarming What disarming would move.
+	// (GET /jobs/{job}/disarming)
+	PlanDisarming(ctx context.Context, request PlanDisarmingRequestObject) (PlanDisarmingResponseObject, error)
+	// Disarm Let an armed job listen only, or one that listens be idle.
+	// (POST /jobs/{job}/disarming)
+	Disarm(ctx context.Context, request DisarmRequestObject) (DisarmResponseObject, error)
 	// DeleteDraft Throw a draft away.
 	// (DELETE /jobs/{job}/drafts/{owner})
 	DeleteDraft(ctx context.Context, request DeleteDraftRequestObject) (DeleteDraftResponseObject, error)
@@ -4430,18 +5701,33 @@ type StrictServerInterface interface {
 	// GetHistogram How often an input, as the rules see it, was where in a recording.
 	// (GET /jobs/{job}/histograms)
 	GetHistogram(ctx context.Context, request GetHistogramRequestObject) (GetHistogramResponseObject, error)
+	// GetJournal What happened, the oldest first.
+	// (GET /jobs/{job}/journal)
+	GetJournal(ctx context.Context, request GetJournalRequestObject) (GetJournalResponseObject, error)
 	// Teach A trip point from a signal's normal and trouble windows; kept as a rule in a new revision if asked.
 	// (POST /jobs/{job}/lessons)
 	Teach(ctx context.Context, request TeachRequestObject) (TeachResponseObject, error)
+	// Listen Let a job listen with a revision. Its devices are read, and no output is written.
+	// (POST /jobs/{job}/listening)
+	Listen(ctx context.Context, request ListenRequestObject) (ListenResponseObject, error)
 	// Merge What was changed from one revision put onto the newest. Nothing is kept.
 	// (POST /jobs/{job}/merges)
 	Merge(ctx context.Context, request MergeRequestObject) (MergeResponseObject, error)
+	// GetNow Everything of a job that is run, as it is now.
+	// (GET /jobs/{job}/now)
+	GetNow(ctx context.Context, request GetNowRequestObject) (GetNowResponseObject, error)
+	// PlanArming What arming a revision would do, as things are. A job that is idle listens first.
+	// (POST /jobs/{job}/plans)
+	PlanArming(ctx context.Context, request PlanArmingRequestObject) (PlanArmingResponseObject, error)
 	// PreviewRecording Say how a file would be understood, and keep nothing. The file's beginning is enough, but for Parquet.
 	// (POST /jobs/{job}/previews)
 	PreviewRecording(ctx context.Context, request PreviewRecordingRequestObject) (PreviewRecordingResponseObject, error)
 	// ProbePoint What stands in a device where a point of the newest revision is wired, under every type and order. Nothing is written.
 	// (POST /jobs/{job}/probes)
 	ProbePoint(ctx context.Context, request ProbePointRequestObject) (ProbePointResponseObject, error)
+	// GetReason Why something of a job that is run is as it is now, down to the readings.
+	// (GET /jobs/{job}/reasons)
+	GetReason(ctx context.Context, request GetReasonRequestObject) (GetReasonResponseObject, error)
 	// ListRecordings All recordings, by name.
 	// (GET /jobs/{job}/recordings)
 	ListRecordings(ctx context.Context, request ListRecordingsRequestObject) (ListRecordingsResponseObject, error)
@@ -4496,6 +5782,9 @@ type StrictServerInterface interface {
 	// GetValues The analog inputs as the rules see them, and the analog outputs, at one time.
 	// (GET /jobs/{job}/values)
 	GetValues(ctx context.Context, request GetValuesRequestObject) (GetValuesResponseObject, error)
+	// Verify Play what was captured again, and hold it beside the journal.
+	// (GET /jobs/{job}/verification)
+	Verify(ctx context.Context, request VerifyRequestObject) (VerifyResponseObject, error)
 	// GetLanguage The words of the language of sheets, as an editor needs them.
 	// (GET /language)
 	GetLanguage(ctx context.Context, request GetLanguageRequestObject) (GetLanguageResponseObject, error)
@@ -4505,6 +5794,9 @@ type StrictServerInterface interface {
 	// GetReady The store can be used.
 	// (GET /ready)
 	GetReady(ctx context.Context, request GetReadyRequestObject) (GetReadyResponseObject, error)
+	// GetStatus How each job is run, by name; one that is idle too.
+	// (GET /status)
+	GetStatus(ctx context.Context, request GetStatusRequestObject) (GetStatusResponseObject, error)
 	// GetVersion What program this is.
 	// (GET /version)
 	GetVersion(ctx context.Context, request GetVersionRequestObject) (GetVersionResponseObject, error)
@@ -4714,6 +6006,54 @@ func (sh *strictHandler) Adopt(ctx echo.Context, job JobName) error {
 	return nil
 }
 
+// Arm operation middleware
+func (sh *strictHandler) Arm(ctx echo.Context, job JobName) error {
+	var request ArmRequestObject
+
+	request.Job = job
+
+	var body ArmJSONRequestBody
+	var err error
+	if binder, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = binder.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.Arm(ctx.Request().Context(), request.(ArmRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "Arm")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ArmResponseObject); ok {
+		return validResponse.VisitArmResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
 // Calibrate operation middleware
 func (sh *strictHandler) Calibrate(ctx echo.Context, job JobName) error {
 	var request CalibrateRequestObject
@@ -4810,6 +6150,54 @@ func (sh *strictHandler) Check(ctx echo.Context, job JobName) error {
 	return nil
 }
 
+// Command operation middleware
+func (sh *strictHandler) Command(ctx echo.Context, job JobName) error {
+	var request CommandRequestObject
+
+	request.Job = job
+
+	var body CommandJSONRequestBody
+	var err error
+	if binder, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = binder.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.Command(ctx.Request().Context(), request.(CommandRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "Command")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(CommandResponseObject); ok {
+		return validResponse.VisitCommandResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
 // GetCurve operation middleware
 func (sh *strictHandler) GetCurve(ctx echo.Context, job JobName, params GetCurveParams) error {
 	var request GetCurveRequestObject
@@ -4856,6 +6244,80 @@ func (sh *strictHandler) GetDifference(ctx echo.Context, job JobName, params Get
 		return err
 	} else if validResponse, ok := response.(GetDifferenceResponseObject); ok {
 		return validResponse.VisitGetDifferenceResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// PlanDisarming operation middleware
+func (sh *strictHandler) PlanDisarming(ctx echo.Context, job JobName, params PlanDisarmingParams) error {
+	var request PlanDisarmingRequestObject
+
+	request.Job = job
+	request.Params = params
+
+	handler := func(ctx echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.PlanDisarming(ctx.Request().Context(), request.(PlanDisarmingRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "PlanDisarming")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(PlanDisarmingResponseObject); ok {
+		return validResponse.VisitPlanDisarmingResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// Disarm operation middleware
+func (sh *strictHandler) Disarm(ctx echo.Context, job JobName) error {
+	var request DisarmRequestObject
+
+	request.Job = job
+
+	var body DisarmJSONRequestBody
+	var err error
+	if binder, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = binder.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.Disarm(ctx.Request().Context(), request.(DisarmRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "Disarm")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(DisarmResponseObject); ok {
+		return validResponse.VisitDisarmResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}
@@ -5037,6 +6499,32 @@ func (sh *strictHandler) GetHistogram(ctx echo.Context, job JobName, params GetH
 	return nil
 }
 
+// GetJournal operation middleware
+func (sh *strictHandler) GetJournal(ctx echo.Context, job JobName, params GetJournalParams) error {
+	var request GetJournalRequestObject
+
+	request.Job = job
+	request.Params = params
+
+	handler := func(ctx echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetJournal(ctx.Request().Context(), request.(GetJournalRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetJournal")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(GetJournalResponseObject); ok {
+		return validResponse.VisitGetJournalResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
 // Teach operation middleware
 func (sh *strictHandler) Teach(ctx echo.Context, job JobName) error {
 	var request TeachRequestObject
@@ -5085,6 +6573,54 @@ func (sh *strictHandler) Teach(ctx echo.Context, job JobName) error {
 	return nil
 }
 
+// Listen operation middleware
+func (sh *strictHandler) Listen(ctx echo.Context, job JobName) error {
+	var request ListenRequestObject
+
+	request.Job = job
+
+	var body ListenJSONRequestBody
+	var err error
+	if binder, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = binder.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.Listen(ctx.Request().Context(), request.(ListenRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "Listen")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ListenResponseObject); ok {
+		return validResponse.VisitListenResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
 // Merge operation middleware
 func (sh *strictHandler) Merge(ctx echo.Context, job JobName) error {
 	var request MergeRequestObject
@@ -5127,6 +6663,79 @@ func (sh *strictHandler) Merge(ctx echo.Context, job JobName) error {
 		return err
 	} else if validResponse, ok := response.(MergeResponseObject); ok {
 		return validResponse.VisitMergeResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// GetNow operation middleware
+func (sh *strictHandler) GetNow(ctx echo.Context, job JobName) error {
+	var request GetNowRequestObject
+
+	request.Job = job
+
+	handler := func(ctx echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetNow(ctx.Request().Context(), request.(GetNowRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetNow")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(GetNowResponseObject); ok {
+		return validResponse.VisitGetNowResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// PlanArming operation middleware
+func (sh *strictHandler) PlanArming(ctx echo.Context, job JobName) error {
+	var request PlanArmingRequestObject
+
+	request.Job = job
+
+	var body PlanArmingJSONRequestBody
+	var err error
+	if binder, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = binder.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.PlanArming(ctx.Request().Context(), request.(PlanArmingRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "PlanArming")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(PlanArmingResponseObject); ok {
+		return validResponse.VisitPlanArmingResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}
@@ -5203,6 +6812,32 @@ func (sh *strictHandler) ProbePoint(ctx echo.Context, job JobName) error {
 		return err
 	} else if validResponse, ok := response.(ProbePointResponseObject); ok {
 		return validResponse.VisitProbePointResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// GetReason operation middleware
+func (sh *strictHandler) GetReason(ctx echo.Context, job JobName, params GetReasonParams) error {
+	var request GetReasonRequestObject
+
+	request.Job = job
+	request.Params = params
+
+	handler := func(ctx echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetReason(ctx.Request().Context(), request.(GetReasonRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetReason")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(GetReasonResponseObject); ok {
+		return validResponse.VisitGetReasonResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}
@@ -5811,6 +7446,32 @@ func (sh *strictHandler) GetValues(ctx echo.Context, job JobName, params GetValu
 	return nil
 }
 
+// Verify operation middleware
+func (sh *strictHandler) Verify(ctx echo.Context, job JobName, params VerifyParams) error {
+	var request VerifyRequestObject
+
+	request.Job = job
+	request.Params = params
+
+	handler := func(ctx echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.Verify(ctx.Request().Context(), request.(VerifyRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "Verify")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(VerifyResponseObject); ok {
+		return validResponse.VisitVerifyResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
 // GetLanguage operation middleware
 func (sh *strictHandler) GetLanguage(ctx echo.Context) error {
 	var request GetLanguageRequestObject
@@ -5874,6 +7535,29 @@ func (sh *strictHandler) GetReady(ctx echo.Context) error {
 		return err
 	} else if validResponse, ok := response.(GetReadyResponseObject); ok {
 		return validResponse.VisitGetReadyResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// GetStatus operation middleware
+func (sh *strictHandler) GetStatus(ctx echo.Context) error {
+	var request GetStatusRequestObject
+
+	handler := func(ctx echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetStatus(ctx.Request().Context(), request.(GetStatusRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetStatus")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(GetStatusResponseObject); ok {
+		return validResponse.VisitGetStatusResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}

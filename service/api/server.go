@@ -15,12 +15,15 @@ import (
 	"github.com/labstack/echo/v4/middleware"
 	"golang.org/x/time/rate"
 
+	"rectura/service/live"
 	"rectura/service/store"
 )
 
 // Config is what a Server needs.
 type Config struct {
 	Store       *store.Store
+	Plant       *store.Plant
+	Jobs        *live.Jobs // that are run
 	Log         *slog.Logger
 	Version     string
 	Console     fs.FS    // the console's files; nil for none
@@ -43,6 +46,8 @@ const importLimit = 12 * time.Hour
 // A Server holds what the handlers share.
 type Server struct {
 	store   *store.Store
+	plant   *store.Plant
+	jobs    *live.Jobs
 	log     *slog.Logger
 	version string
 	now     func() time.Time
@@ -57,7 +62,7 @@ type Server struct {
 
 // New builds the handler of all requests.
 func New(c Config) (http.Handler, error) {
-	s := &Server{store: c.Store, log: c.Log, version: c.Version, now: c.Now, damaged: c.Damaged,
+	s := &Server{store: c.Store, plant: c.Plant, jobs: c.Jobs, log: c.Log, version: c.Version, now: c.Now, damaged: c.Damaged,
 		bench: newCrew(c.Closing, c.WorkLimit), desk: newCrew(c.Closing, c.WorkLimit), imports: newCrew(c.Closing, importLimit),
 		probes: newCrewOf(c.Closing, 1, c.WorkLimit)}
 	s.library = newLibrary(s.bench, c.Memory/4)

@@ -90,13 +90,14 @@ type Engine struct {
 	byInput  map[string]int32
 	outputOf map[string]*out
 
-	entered []capture.Event // at the next instant
-	answer  answered        // of the command that is being entered
-	plans   plans
-	people  people
-	keeping keeping
-	figures figures
-	lates   lates
+	alarmSince map[string]int64 // when the condition of an alarm last turned
+	entered    []capture.Event  // at the next instant
+	answer     answered         // of the command that is being entered
+	plans      plans
+	people     people
+	keeping    keeping
+	figures    figures
+	lates      lates
 }
 
 // A driving is a driver that works for an engine.
@@ -109,7 +110,8 @@ type driving struct {
 
 // Start starts an engine. It ends with Stop, or with the context.
 func Start(ctx context.Context, c Setup) (*Engine, error) {
-	e := &Engine{clock: c.Clock, keeper: c.Keeper, log: c.Log.With(slog.String("job", c.Armed.Job)), mail: newMailbox(), done: make(chan struct{})}
+	e := &Engine{clock: c.Clock, keeper: c.Keeper, log: c.Log.With(slog.String("job", c.Armed.Job)), mail: newMailbox(), done: make(chan struct{}),
+		alarmSince: map[string]int64{}}
 	e.armed, e.p = c.Armed, c.Program
 	wall, steady := e.clock.Now()
 	e.time = startTime(wall, steady, c.Armed.Last)
@@ -404,6 +406,11 @@ func (e *Engine) look(t int64, changes []logic.Transition) {
 			e.figures.take(c)
 		}
 	}
+	for _, c := range e.run.S.AlarmChanges() {
+		if c.From.Active() != c.To.Active() {
+			e.alarmSince[e.p.Alarms[c.Alarm].Name] = t
+		}
+	}
 }
 
 // shift moves every time that the job remembers: the clock was set.
@@ -421,6 +428,10 @@ func (e *Engine) shift(by int64) (now int64) {
 	for _, d := range e.devices {
 		d.since += by
 	}
+	for name := range e.alarmSince {
+		e.alarmSince[name] += by
+	}
+	e.figures.shift(by)
 	e.note("clock", "", e.clockOf(before), e.clockOf(before+by), "the machine's clock was set", "")
 	e.keeping.split = true
 	return e.time.t

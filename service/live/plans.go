@@ -10,6 +10,7 @@ import (
 	"rectura/core/logic"
 	"rectura/core/run"
 	"rectura/core/sheet"
+	"rectura/core/unit"
 	"rectura/service/device"
 	"rectura/service/store"
 )
@@ -142,6 +143,9 @@ func (e *Engine) moves(p *logic.Program, next *logic.Stepper, because map[int32]
 			continue
 		default:
 			m.From = p.StandText(logic.Ref{Kind: logic.OutputKind, Index: int32(i)}, o.FromWire(x.found))
+		}
+		if m.From == m.To { // beyond the end of its range, say
+			m.From, m.To = fmt.Sprintf("%s (%s on its wire)", m.From, unit.Short(x.found)), fmt.Sprintf("%s (%s)", m.To, unit.Short(o.ToWire(to)))
 		}
 		all = append(all, m)
 	}

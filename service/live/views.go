@@ -138,11 +138,12 @@ func (e *Engine) output(i int) PointNow {
 	} else {
 		v.State = to.State.String()
 	}
-	v.Reason = e.p.Sentence(e.run.S.Standing(r), e.clockOf)
+	stand := e.run.S.Standing(r)
+	v.Reason = e.p.Sentence(stand, e.clockOf)
 	v.Mode = map[logic.Mode]string{logic.Auto: "auto", logic.HandOn: "hand", logic.HandOff: "hand", logic.HandAt: "hand", logic.Stood: "off"}[e.run.S.Mode(i)]
 	x := e.outputOf[o.Name]
 	if e.run.S.Listening() {
-		v.Would = e.p.StandText(r, e.run.S.Would(i))
+		v.Would = e.p.StandText(r, stand.To)
 	}
 	switch {
 	case x == nil:
@@ -178,24 +179,23 @@ func (e *Engine) output(i int) PointNow {
 // A RuleNow is what decides: a rule, bands, a follow, a loop.
 type RuleNow struct{ Name, Title, Kind, State, Because string }
 
-// Rules are all that decides, as it stands now.
-func (e *Engine) Rules(ctx context.Context) ([]RuleNow, error) {
-	return ask(ctx, e, func() (all []RuleNow) {
-		for _, kind := range []logic.Kind{logic.BandsKind, logic.RuleKind, logic.FollowKind, logic.LoopKind} {
-			for _, r := range e.p.All(kind) {
-				s := e.run.S.Standing(r)
-				_, state := e.p.States(s)
-				name := e.p.Name(r)
-				all = append(all, RuleNow{name, e.p.Job.Lookup(name).Base().Title(), kind.String(), state, e.p.Sentence(s, e.clockOf)})
-			}
+// rules are all that decides, as it stands now.
+func (e *Engine) rules() (all []RuleNow) {
+	for _, kind := range []logic.Kind{logic.BandsKind, logic.RuleKind, logic.FollowKind, logic.LoopKind} {
+		for _, r := range e.p.All(kind) {
+			s := e.run.S.Standing(r)
+			_, state := e.p.States(s)
+			name := e.p.Name(r)
+			all = append(all, RuleNow{name, e.p.Job.Lookup(name).Base().Title(), kind.String(), state, e.p.Sentence(s, e.clockOf)})
 		}
-		return all
-	})
+	}
+	return all
 }
 
 // An AlarmNow is an alarm as it stands now.
 type AlarmNow struct {
 	Name, Title, Priority, State, Because, Advice string
+	Since                                         int64 // when its condition last turned; 0 for never
 	Shelved                                       int64 // until when; 0 for not
 	Suppressed, OutOfService                      bool
 	Announced                                     bool
@@ -203,26 +203,28 @@ type AlarmNow struct {
 
 // Alarms are those that somebody has to know of, the most urgent first; or all.
 func (e *Engine) Alarms(ctx context.Context, whole bool) ([]AlarmNow, error) {
-	return ask(ctx, e, func() (all []AlarmNow) {
-		for i := range e.p.Alarms {
-			d, a := e.p.Job.Alarms[i], e.run.S.Alarm(i)
-			s := e.run.S.Standing(logic.Ref{Kind: logic.AlarmKind, Index: int32(i)})
-			v := AlarmNow{Name: d.Name, Title: d.Title(), Priority: d.Priority.Word, State: a.State().String(), Because: e.p.Sentence(s, e.clockOf),
-				Suppressed: a.Suppressed(), OutOfService: a.OutOfService(), Announced: a.Announced()}
-			if d.Advice != nil {
-				v.Advice = d.Advice.Text
-			}
-			if until, shelved := a.Shelved(); shelved {
-				v.Shelved = until
-			}
-			if whole || (a.Active() || a.Unacknowledged()) && !v.Suppressed || v.Shelved != 0 || v.OutOfService {
-				all = append(all, v)
-			}
+	return ask(ctx, e, func() []AlarmNow { return e.alarms(whole) })
+}
+
+func (e *Engine) alarms(whole bool) (all []AlarmNow) {
+	for i := range e.p.Alarms {
+		d, a := e.p.Job.Alarms[i], e.run.S.Alarm(i)
+		s := e.run.S.Standing(logic.Ref{Kind: logic.AlarmKind, Index: int32(i)})
+		v := AlarmNow{Name: d.Name, Title: d.Title(), Priority: d.Priority.Word, State: a.State().String(), Because: e.p.Sentence(s, e.clockOf),
+			Since: e.alarmSince[d.Name], Suppressed: a.Suppressed(), OutOfService: a.OutOfService(), Announced: a.Announced()}
+		if d.Advice != nil {
+			v.Advice = d.Advice.Text
 		}
-		rank := map[string]int{"critical": 0, "high": 1, "medium": 2, "low": 3}
-		slices.SortStableFunc(all, func(a, b AlarmNow) int { return rank[a.Priority] - rank[b.Priority] })
-		return all
-	})
+		if until, shelved := a.Shelved(); shelved {
+			v.Shelved = until
+		}
+		if whole || (a.Active() || a.Unacknowledged()) && !v.Suppressed || v.Shelved != 0 || v.OutOfService {
+			all = append(all, v)
+		}
+	}
+	rank := map[string]int{"critical": 0, "high": 1, "medium": 2, "low": 3}
+	slices.SortStableFunc(all, func(a, b AlarmNow) int { return rank[a.Priority] - rank[b.Priority] })
+	return all
 }
 
 // A BypassNow is what a person has put in place, until when.
@@ -232,24 +234,24 @@ type BypassNow struct {
 }
 
 // Bypasses are all that is in place of what the job would decide by itself: what people did, and what is inhibited.
-func (e *Engine) Bypasses(ctx context.Context) ([]BypassNow, error) {
-	return ask(ctx, e, func() (all []BypassNow) {
-		for _, b := range e.people.list(e.armed.Job) {
-			v := BypassNow{b.Name, b.Kind, b.Value, b.Who, b.Why, b.Since, 0}
-			if r, found := e.p.Find(b.Name); found {
-				if end := e.run.S.Ends(r); end != run.Never {
-					v.Until = end
-				}
-			}
-			all = append(all, v)
-		}
-		for i := range e.p.Alarms {
-			if a := e.run.S.Alarm(i); a.Suppressed() {
-				all = append(all, BypassNow{Name: e.p.Alarms[i].Name, Kind: "inhibit", Value: "inhibited", Who: "the sheet"})
+func (e *Engine) Bypasses(ctx context.Context) ([]BypassNow, error) { return ask(ctx, e, e.bypasses) }
+
+func (e *Engine) bypasses() (all []BypassNow) {
+	for _, b := range e.people.list(e.armed.Job) {
+		v := BypassNow{b.Name, b.Kind, b.Value, b.Who, b.Why, b.Since, 0}
+		if r, found := e.p.Find(b.Name); found {
+			if end := e.run.S.Ends(r); end != run.Never {
+				v.Until = end
 			}
 		}
-		return all
-	})
+		all = append(all, v)
+	}
+	for i := range e.p.Alarms {
+		if a := e.run.S.Alarm(i); a.Suppressed() {
+			all = append(all, BypassNow{Name: e.p.Alarms[i].Name, Kind: "inhibit", Value: "inhibited", Who: "the sheet"})
+		}
+	}
+	return all
 }
 
 // A WhyNow is why something stands as it does.
@@ -287,6 +289,21 @@ func (e *Engine) Why(ctx context.Context, name string) (WhyNow, error) {
 	return t.WhyNow, err
 }
 
+// A Now is everything of a job at one time.
+type Now struct {
+	Status
+	Points   []PointNow
+	Rules    []RuleNow
+	Alarms   []AlarmNow
+	Settings []SettingNow
+	Bypasses []BypassNow
+}
+
+// Now is everything of the job, as it is now.
+func (e *Engine) Now(ctx context.Context) (Now, error) {
+	return ask(ctx, e, func() Now { return Now{e.status(), e.points(), e.rules(), e.alarms(false), e.settings(), e.bypasses()} })
+}
+
 // A SettingNow is a setpoint as it is set.
 type SettingNow struct {
 	Name, Title    string
@@ -295,15 +312,15 @@ type SettingNow struct {
 }
 
 // Settings are the setpoints of the job as they are set now.
-func (e *Engine) Settings(ctx context.Context) ([]SettingNow, error) {
-	return ask(ctx, e, func() (all []SettingNow) {
-		for i, s := range e.p.Settings {
-			if d := e.p.Job.Setpoints[i]; !d.Constant {
-				all = append(all, SettingNow{s.Name, d.Title(), e.run.S.Setting(i), s.Value.Value, unitOf(s.Value)})
-			}
+func (e *Engine) Settings(ctx context.Context) ([]SettingNow, error) { return ask(ctx, e, e.settings) }
+
+func (e *Engine) settings() (all []SettingNow) {
+	for i, s := range e.p.Settings {
+		if d := e.p.Job.Setpoints[i]; !d.Constant {
+			all = append(all, SettingNow{s.Name, d.Title(), e.run.S.Setting(i), s.Value.Value, unitOf(s.Value)})
 		}
-		return all
-	})
+	}
+	return all
 }
 
 func unitOf(q unit.Quantity) string { return q.Unit.Name() }

@@ -63,7 +63,10 @@ type Read struct {
 }
 
 // Start starts a rack on loopback, on a free port.
-func Start() (*Rack, error) {
+func Start() (*Rack, error) { return StartAt("127.0.0.1:0") }
+
+// StartAt starts one at an address.
+func StartAt(address string) (*Rack, error) {
 	r := &Rack{
 		bits:     map[string]map[int]bool{"coil": {}, "discrete": {}},
 		words:    map[string]map[int]uint16{"holding": {}, "input": {}},
@@ -84,7 +87,7 @@ func Start() (*Rack, error) {
 	if err := r.server.Start(); err != nil {
 		return nil, fmt.Errorf("starting the rack: %w", err)
 	}
-	if r.listener, err = net.Listen("tcp", "127.0.0.1:0"); err != nil {
+	if r.listener, err = net.Listen("tcp", address); err != nil {
 		return nil, errors.Join(fmt.Errorf("starting the rack: %w", err), r.server.Stop())
 	}
 	go r.accept()

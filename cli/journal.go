@@ -1,0 +1,158 @@
+package cli
+
+import (
+	"fmt"
+	"net/http"
+	"strconv"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"rectura/client"
+)
+
+func newJournal() *cobra.Command {
+	var r remote
+	var format, from, to string
+	var q client.GetJournalParams
+	var kind, name, who string
+	var newest int
+	c := &cobra.Command{
+		Use:   "journal",
+		Short: "What happened: transitions, commands, losses and returns, the oldest first",
+		Long: `Lists the journal of a job: every transition with its sentence as it was said then,
+every command with who gave it and why, what became of devices, of the clock and of
+the service. Entries are numbered without a gap. Times are those of the job's zone;
+--from and --to take a time of day, or a date and a time.`,
+		Example: "  rectura journal --newest 20\n  rectura journal --name blower --from 02:00 --format csv",
+		RunE: func(c *cobra.Command, _ []string) error {
+			api, job, err := r.ask(c.Context())
+			if err != nil {
+				return err
+			}
+			if q.From, err = momentOf("--from", from); err != nil {
+				return err
+			}
+			if q.To, err = momentOf("--to", to); err != nil {
+				return err
+			}
+			for _, x := range []struct {
+				text string
+				to   **string
+			}{{kind, &q.Kind}, {name, &q.Name}, {who, &q.Who}} {
+				if x.text != "" {
+					*x.to = &x.text
+				}
+			}
+			if newest > 0 {
+				q.Newest = &newest
+			}
+			a, err := api.GetJournalWithResponse(c.Context(), job, &q)
+			if err := answered(a, err, http.StatusOK); err != nil {
+				return err
+			}
+			l := list{heads: []string{"NUMBER", "TIME", "KIND", "NAME", "FROM", "TO", "WHO", "VIA", "BECAUSE"}, numbers: []int{1}}
+			for _, e := range *a.JSON200 {
+				l.add(strconv.FormatInt(e.Number, 10), e.Time.Format("2006-01-02 15:04:05.000"), e.Kind, e.Name, e.From, e.To, e.Who, e.Via, e.Because)
+			}
+			return l.write(c, format, *a.JSON200)
+		},
+	}
+	r.addFlags(c.Flags())
+	addFormat(c, &format)
+	c.Flags().StringVar(&from, "from", "", "entries from this `time` on")
+	c.Flags().StringVar(&to, "to", "", "and before this `time`")
+	c.Flags().StringVar(&kind, "kind", "", "of this `kind` alone: input, rule, alarm, output, command, device, …")
+	c.Flags().StringVar(&name, "name", "", "about this `name` alone")
+	c.Flags().StringVar(&who, "who", "", "of what this `person` did alone")
+	c.Flags().IntVar(&newest, "newest", 0, "so `many`, the newest of them")
+	return c
+}
+
+// momentOf reads a time: of today, or with its date; nil for none.
+func momentOf(flag, text string) (*time.Time, error) {
+	if text == "" {
+		return nil, nil
+	}
+	if t, err := time.Parse(time.RFC3339Nano, text); err == nil {
+		return &t, nil
+	}
+	today := time.Now().Format(time.DateOnly) + " "
+	for _, form := range []string{"2006-01-02 15:04:05", "2006-01-02 15:04", "2006-01-02"} {
+		for _, whole := range []string{text, today + text} {
+			if t, err := time.ParseInLocation(form, whole, time.Local); err == nil {
+				return &t, nil
+			}
+		}
+	}
+	return nil, fmt.Errorf("%s %q: write a time of today, such as 02:14, or a date and a time: 2026-03-02 02:14:05", flag, text)
+}
+
+func newVerify() *cobra.Command {
+	var r remote
+	var format, from, to string
+	c := &cobra.Command{
+		Use:   "verify",
+		Short: "Play again what was captured, and hold it beside the journal",
+		Long: `Plays what entered a job while it ran on the bench, from the memory that it had then,
+and compares every transition with the journal: to the nanosecond and the word. The
+exit code is 1 if one differs.`,
+		Example: "  rectura verify\n  rectura verify --from 02:00 --to 03:00",
+		RunE: func(c *cobra.Command, _ []string) error {
+			api, job, err := r.ask(c.Context())
+			if err != nil {
+				return err
+			}
+			var q client.VerifyParams
+			if q.From, err = momentOf("--from", from); err != nil {
+				return err
+			}
+			if q.To, err = momentOf("--to", to); err != nil {
+				return err
+			}
+			a, err := api.VerifyWithResponse(c.Context(), job, &q)
+			if err := answered(a, err, http.StatusOK); err != nil {
+				return err
+			}
+			v := a.JSON200
+			if format == "json" {
+				err = writeJSON(c.OutOrStdout(), v)
+			} else {
+				err = printVerified(c, v)
+			}
+			if err == nil && len(v.Differ) > 0 {
+				return errNo
+			}
+			return err
+		},
+	}
+	r.addFlags(c.Flags())
+	addFormat(c, &format)
+	c.Flags().StringVar(&from, "from", "", "what was captured from this `time` on")
+	c.Flags().StringVar(&to, "to", "", "and before this `time`")
+	return c
+}
+
+func printVerified(c *cobra.Command, v *client.Verification) error {
+	w := c.OutOrStdout()
+	fmt.Fprintf(w, "%s the same in the journal and in what was captured, played again.\n", count(v.Same, "transition is", "transitions are"))
+	for _, x := range v.LeftOut {
+		fmt.Fprintf(w, "Left out: %s.\n", x)
+	}
+	if len(v.Differ) == 0 {
+		return nil
+	}
+	l := list{heads: []string{"", "TIME", "NAME", "FROM", "TO", "BECAUSE"}}
+	for _, d := range v.Differ {
+		for _, side := range []struct {
+			name string
+			*client.JournalEntry
+		}{{"journal", d.Journal}, {"capture", d.Capture}} {
+			if e := side.JournalEntry; e != nil {
+				l.add(side.name, e.Time.Format("2006-01-02 15:04:05.000"), e.Name, e.From, e.To, e.Because)
+			}
+		}
+	}
+	fmt.Fprintf(w, "%s:\n", count(len(v.Differ), "differs", "differ"))
+	return l.table(w)
+}
