@@ -1,0 +1,325 @@
+package service_test
+
+import (
+	"bufio"
+	"context"
+	"flag"
+	"fmt"
+	"math/rand/v2"
+	"net/http"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"slices"
+	"strings"
+	"sync"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"rectura/client"
+	"rectura/service/device/simulated"
+)
+
+var kills = flag.Int("kills", 10, "how often the service is killed")
+
+// program builds the program, without the race detector.
+var program = sync.OnceValues(func() (string, error) {
+	folder, err := os.MkdirTemp("", "rectura")
+	if err != nil {
+		return "", err
+	}
+	file := filepath.Join(folder, "rectura")
+	build := exec.Command("go", "build", "-o", file, "rectura/cmd/rectura")
+	build.Env = append(os.Environ(), "CGO_ENABLED=0")
+	if text, err := build.CombinedOutput(); err != nil {
+		return "", fmt.Errorf("%w: %s", err, text)
+	}
+	return file, nil
+})
+
+// A mortal is a service in a process of its own, that can be killed and started again.
+type mortal struct {
+	t    *testing.T
+	data string
+	run  *exec.Cmd
+	log  *buffer
+	api  *client.ClientWithResponses
+}
+
+func (m *mortal) start() {
+	file, err := program()
+	require.NoError(m.t, err)
+	m.run, m.log = exec.Command(file, "serve", "--data", m.data, "--listen", "127.0.0.1:0"), &buffer{}
+	m.run.Stderr = m.log
+	out, err := m.run.StdoutPipe()
+	require.NoError(m.t, err)
+	require.NoError(m.t, m.run.Start())
+	line, err := bufio.NewReader(out).ReadString('\n')
+	require.NoError(m.t, err, "%s", m.log.String())
+	m.api, err = client.NewClientWithResponses(strings.TrimSpace(strings.TrimPrefix(line, "Rectura is at ")) + "/api")
+	require.NoError(m.t, err)
+}
+
+// kill ends it at once.
+func (m *mortal) kill() {
+	require.NoError(m.t, m.run.Process.Kill())
+	_ = m.run.Wait() // which says that it was killed
+}
+
+func (m *mortal) now() *client.Now {
+	a, err := m.api.GetNowWithResponse(context.Background(), fennick)
+	require.NoError(m.t, err)
+	require.NotNil(m.t, a.JSON200, "%s", a.Body)
+	return a.JSON200
+}
+
+// until waits until the job is as it should be.
+func (m *mortal) until(what string, is func(n *client.Now) bool) {
+	require.Eventually(m.t, func() bool {
+		a, err := m.api.GetNowWithResponse(context.Background(), fennick)
+		return err == nil && a.JSON200 != nil && is(a.JSON200)
+	}, 30*time.Second, 10*time.Millisecond, what)
+}
+
+// arm arms the newest revision.
+func (m *mortal) arm() {
+	plan := &client.PlanArmingResponse{}
+	require.Eventually(m.t, func() bool {
+		a, err := m.api.PlanArmingWithResponse(context.Background(), fennick, client.ListenRequest{})
+		plan = a
+		return err == nil && a.JSON200 != nil && a.JSON200.Waiting == ""
+	}, 30*time.Second, 50*time.Millisecond)
+	a, err := m.api.ArmWithResponse(context.Background(), fennick, client.ArmRequest{Plan: plan.JSON200.Number, Revision: plan.JSON200.Revision})
+	require.NoError(m.t, err)
+	require.NotNil(m.t, a.JSON200, "%s", a.Body)
+	require.True(m.t, a.JSON200.Armed)
+}
+
+const mortalJob = `job "Fry tank"
+  settle 1 s
+device rack modbus tcp %q unit 1
+  poll 50 ms
+  timeout 300 ms
+input oxygen
+  source rack holding 0
+  unit mg/L
+  alarm when bad
+input mains discrete
+  source rack discrete 0
+input button discrete
+  source rack discrete 1
+setpoint low 6 mg/L
+  allow 4..9 mg/L
+output blower
+  drives rack coil 0
+  fail on
+output beacon
+  drives rack coil 1
+  fail hold
+output horn
+  drives rack coil 2
+  fail on
+output lamp
+  drives rack coil 3
+  fail off
+  minimum on 20 s
+rule low_oxygen
+  on when oxygen < low hysteresis 2 mg/L for 1 s
+  interlock unless mains
+  call blower
+rule latched
+  on when button
+  latch
+  call beacon
+rule bright
+  on when oxygen > 20 mg/L
+  call lamp
+rule ring
+  on when oxygen > 30 mg/L
+  call horn
+`
+
+// The service is killed again and again while it is commanded: what was acknowledged comes back, the journal has no gap and
+// no double, and nothing in the plant moves.
+func TestKilledUnderLoad(t *testing.T) {
+	if testing.Short() {
+		t.Skip("builds the program")
+	}
+	rack, err := simulated.Start()
+	require.NoError(t, err)
+	t.Cleanup(func() { assert.NoError(t, rack.Close()) })
+	rack.SetWords("holding", 0, 7)
+	rack.SetBit("discrete", 0, true)
+	m := &mortal{t: t, data: filepath.Join(t.TempDir(), "data")}
+	m.start()
+	made, err := m.api.PutJobWithResponse(t.Context(), fennick)
+	require.NoError(t, err)
+	require.Equal(t, http.StatusCreated, made.StatusCode())
+	pushed, err := m.api.PushRevisionWithResponse(t.Context(), fennick, client.NewRevision{Sheets: []client.Sheet{{Name: "a.rct", Text: fmt.Sprintf(mortalJob, rack.Address())}}})
+	require.NoError(t, err)
+	require.Equal(t, http.StatusCreated, pushed.StatusCode(), "%s", pushed.Body)
+	m.arm()
+	rack.SetWords("holding", 0, 5)
+	rack.SetBit("discrete", 1, true)
+	m.until("the blower and the beacon are on", func(*client.Now) bool { return rack.Bit("coil", 0) && rack.Bit("coil", 1) })
+	rack.SetBit("discrete", 1, false)
+	rack.SetWords("holding", 0, 7) // inside the band of the blower's rule
+	m.command("off", "horn", "", "anna")
+
+	random := rand.New(rand.NewPCG(uint64(time.Now().UnixNano()), 1)) // which instants are hit is up to chance
+	low, sent := 6.0, 6.0
+	for range *kills {
+		var acknowledged sync.WaitGroup
+		ctx, stop := context.WithCancel(t.Context())
+		acknowledged.Go(func() {
+			for ctx.Err() == nil {
+				sent = 5.5 + float64(random.IntN(350))/100 // which the blower stays on with
+				value := fmt.Sprintf("%g mg/L", sent)
+				a, err := m.api.CommandWithResponse(ctx, fennick, client.CommandRequest{Do: client.CommandRequestDoSet, Name: "low", Value: &value})
+				if err != nil || a.JSON200 == nil {
+					return
+				}
+				assert.True(t, a.JSON200.Kept)
+				low = sent
+			}
+		})
+		time.Sleep(time.Duration(random.IntN(400)) * time.Millisecond) // the instant at which it is hit
+		m.kill()
+		stop()
+		acknowledged.Wait()
+		before := len(rack.Writes())
+		m.start()
+		m.until("it has settled", func(n *client.Now) bool { return !n.Status.Waiting && !n.Status.Settling })
+		now := m.now()
+		assert.Equal(t, client.JobStatusModeArmed, now.Status.Mode)
+		assert.Contains(t, []float64{low, sent}, now.Setpoints[0].Value, "as acknowledged, or as sent and not answered")
+		low = now.Setpoints[0].Value
+		require.Len(t, now.Bypasses, 1)
+		assert.Equal(t, "horn lock anna", now.Bypasses[0].Name+" "+now.Bypasses[0].Kind+" "+now.Bypasses[0].Value[len("off, with the lock "):])
+		had := map[int]uint16{0: 1, 1: 1, 2: 0, 3: 0}
+		for _, w := range rack.Writes()[before:] {
+			assert.Equal(t, had[w.Address], w.Value, "no write after the restart changes anything: coil %d", w.Address)
+		}
+	}
+	m.check()
+	reset := m.command("reset", "latched", "", "")
+	assert.Equal(t, "off", reset.State, "the latch has held through all of it")
+	assert.NoError(t, m.run.Process.Signal(os.Interrupt))
+	assert.NoError(t, m.run.Wait(), "%s", m.log.String())
+}
+
+// command does something, with a lock where it is an off.
+func (m *mortal) command(do, name, value, lock string) *client.CommandAnswer {
+	q := client.CommandRequest{Do: client.CommandRequestDo(do), Name: name}
+	if value != "" {
+		q.Value = &value
+	}
+	if lock != "" {
+		q.Lock = &lock
+	}
+	a, err := m.api.CommandWithResponse(context.Background(), fennick, q)
+	require.NoError(m.t, err)
+	require.NotNil(m.t, a.JSON200, "%s", a.Body)
+	return a.JSON200
+}
+
+// check looks at the journal and at the capture.
+func (m *mortal) check() {
+	j, err := m.api.GetJournalWithResponse(context.Background(), fennick, nil)
+	require.NoError(m.t, err)
+	gaps := 0
+	for i, e := range *j.JSON200 {
+		require.Equal(m.t, int64(i+1), e.Number, "no gap and no double")
+		if e.Kind == "service" && strings.HasPrefix(e.Because, "nobody was there from ") {
+			gaps++
+		}
+	}
+	assert.Equal(m.t, *kills, gaps, "the gap is stated")
+	v, err := m.api.VerifyWithResponse(context.Background(), fennick, nil)
+	require.NoError(m.t, err)
+	require.NotNil(m.t, v.JSON200, "%s", v.Body)
+	assert.Empty(m.t, v.JSON200.Differ)
+	assert.Positive(m.t, v.JSON200.Same)
+}
+
+// Jobs are listened to and disarmed by the service as a technician would; what is refused is told in a sentence.
+func TestRunning(t *testing.T) {
+	rack, err := simulated.Start()
+	require.NoError(t, err)
+	t.Cleanup(func() { assert.NoError(t, rack.Close()) })
+	rack.SetWords("holding", 0, 7)
+	rack.SetBit("discrete", 0, true)
+	_, api, _, _ := start(t, t.TempDir())
+	m := &mortal{t: t, api: api}
+	text := fmt.Sprintf(mortalJob, rack.Address())
+	push := func(job, text string) {
+		pushed, err := api.PushRevisionWithResponse(t.Context(), job, client.NewRevision{Sheets: []client.Sheet{{Name: "a.rct", Text: text}}})
+		require.NoError(t, err)
+		require.Equal(t, http.StatusCreated, pushed.StatusCode(), "%s", pushed.Body)
+	}
+	push(fennick, text)
+	refused := func(body []byte, status int, why string) {
+		t.Helper()
+		assert.Contains(t, string(body), why)
+		assert.Contains(t, string(body), fmt.Sprintf(`"status":%d`, status))
+	}
+	n, err := api.GetNowWithResponse(t.Context(), fennick)
+	require.NoError(t, err)
+	refused(n.Body, http.StatusConflict, "The job hatchery is idle: its devices are not read, and its rules do not run. Let it listen, or arm it.")
+	m.arm()
+	l, err := api.ListenWithResponse(t.Context(), fennick, client.ListenRequest{})
+	require.NoError(t, err)
+	refused(l.Body, http.StatusConflict, "The job is armed with revision 1; disarm it first, or arm the other revision over it.")
+	w, err := api.GetReasonWithResponse(t.Context(), fennick, &client.GetReasonParams{Name: "blowr"})
+	require.NoError(t, err)
+	refused(w.Body, http.StatusConflict, "Nothing is named blowr; did you mean blower?.")
+
+	// Another job that drives the same coils is not armed.
+	other, err := api.PutJobWithResponse(t.Context(), "twin")
+	require.NoError(t, err)
+	require.Equal(t, http.StatusCreated, other.StatusCode())
+	push("twin", text)
+	plan := &client.PlanArmingResponse{}
+	require.Eventually(t, func() bool {
+		plan, err = api.PlanArmingWithResponse(t.Context(), "twin", client.ListenRequest{})
+		return err == nil && plan.JSON200 != nil && plan.JSON200.Waiting == ""
+	}, 20*time.Second, 50*time.Millisecond)
+	a, err := api.ArmWithResponse(t.Context(), "twin", client.ArmRequest{Plan: plan.JSON200.Number, Revision: 1})
+	require.NoError(t, err)
+	refused(a.Body, http.StatusConflict, "of the armed job hatchery drives; disarm that, or wire one of them elsewhere.")
+
+	// A failed trial needs a reason, which is journalled.
+	push("twin", text+"\ntrial dry\n  play \"recordings/a.csv\"\n  expect blower off always\n")
+	d, err := api.DisarmWithResponse(t.Context(), "twin", client.DisarmRequest{})
+	require.NoError(t, err)
+	assert.Equal(t, client.DisarmingModeIdle, d.JSON200.Mode)
+	require.Eventually(t, func() bool {
+		p, err := api.PlanArmingWithResponse(t.Context(), "twin", client.ListenRequest{})
+		return err == nil && p.JSON200 != nil
+	}, 20*time.Second, 50*time.Millisecond)
+	a, err = api.ArmWithResponse(t.Context(), "twin", client.ArmRequest{Plan: 1, Revision: 2})
+	require.NoError(t, err)
+	refused(a.Body, http.StatusConflict, "Revision 2 is not armed, since of its trials dry was not played with this revision. Play them, or say why that does not matter: despite.")
+
+	rack.SetWords("holding", 0, 5)
+	m.until("the blower runs, and is read back", func(n *client.Now) bool {
+		i := slices.IndexFunc(n.Points, func(p client.PointNow) bool { return p.Name == "blower" })
+		return rack.Bit("coil", 0) && n.Points[i].Found != nil && *n.Points[i].Found == "on"
+	})
+	moves, err := api.PlanDisarmingWithResponse(t.Context(), fennick, &client.PlanDisarmingParams{})
+	require.NoError(t, err)
+	require.Len(t, *moves.JSON200, 1)
+	assert.Equal(t, client.Move{Output: "horn", From: "off", To: "on", Because: "disarmed"}, (*moves.JSON200)[0])
+	d, err = api.DisarmWithResponse(t.Context(), fennick, client.DisarmRequest{})
+	require.NoError(t, err)
+	assert.Equal(t, client.DisarmingModeListening, d.JSON200.Mode)
+	assert.Empty(t, d.JSON200.Left)
+	assert.True(t, rack.Bit("coil", 2), "the horn fails on")
+	s, err := api.GetStatusWithResponse(t.Context())
+	require.NoError(t, err)
+	i := slices.IndexFunc(*s.JSON200, func(s client.JobStatus) bool { return s.Job == fennick })
+	assert.Equal(t, client.JobStatusModeListening, (*s.JSON200)[i].Mode)
+}
