@@ -23,7 +23,7 @@ func newJournal() *cobra.Command {
 		Long: `Lists the journal of a job: every transition with its sentence as it was said then,
 every command with who gave it and why, what became of devices, of the clock and of
 the service. Entries are numbered without a gap. Times are those of the job's zone;
---from and --to take a time of day, or a date and a time.`,
+--from and --to are of this machine's clock: a time of today, or a date and a time.`,
 		Example: "  rectura journal --newest 20\n  rectura journal --name blower --from 02:00 --format csv",
 		RunE: func(c *cobra.Command, _ []string) error {
 			api, job, err := r.ask(c.Context())
@@ -86,6 +86,55 @@ func momentOf(flag, text string) (*time.Time, error) {
 		}
 	}
 	return nil, fmt.Errorf("%s %q: write a time of today, such as 02:14, or a date and a time: 2026-03-02 02:14:05", flag, text)
+}
+
+func newCapture() *cobra.Command {
+	c := &cobra.Command{
+		Use:     "capture",
+		Short:   "What entered a job while it was run",
+		Example: "  rectura capture keep oxygen-dip --from 02:00 --to 03:00",
+	}
+	c.AddCommand(newKeepCapture())
+	return c
+}
+
+func newKeepCapture() *cobra.Command {
+	var r remote
+	var from, to string
+	c := &cobra.Command{
+		Use:   "keep NAME",
+		Short: "Keep a stretch of what was captured as a recording",
+		Long: `Keeps what a job's inputs read from one time to another as a recording in the service,
+under a name: to be replayed with other setpoints, and to be made a trial of.`,
+		Example: "  rectura capture keep oxygen-dip --from 02:00 --to 03:00",
+		RunE: func(c *cobra.Command, args []string) error {
+			begins, err := momentOf("--from", from)
+			if err != nil {
+				return err
+			}
+			ends, err := momentOf("--to", to)
+			if err != nil {
+				return err
+			}
+			api, job, err := r.ask(c.Context())
+			if err != nil {
+				return err
+			}
+			a, err := api.KeepCaptureWithResponse(c.Context(), job, client.CaptureRequest{Name: args[0], From: *begins, To: *ends})
+			if err := answered(a, err, http.StatusCreated); err != nil {
+				return err
+			}
+			fmt.Fprintf(c.OutOrStdout(), "%s: recording %d, %s\n", a.JSON201.Name, a.JSON201.Id, count(int(a.JSON201.Samples), "reading", "readings"))
+			return nil
+		},
+	}
+	r.addFlags(c.Flags())
+	c.Flags().StringVar(&from, "from", "", "when the stretch begins, a `time` of today or a date and a time")
+	c.Flags().StringVar(&to, "to", "", "when it ends")
+	for _, name := range []string{"from", "to"} {
+		_ = c.MarkFlagRequired(name) // which fails only for one that is not there
+	}
+	return c
 }
 
 func newVerify() *cobra.Command {

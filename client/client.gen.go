@@ -620,6 +620,15 @@ type CalibrationRequest struct {
 	Revision int64                `json:"revision"`
 }
 
+// CaptureRequest defines model for CaptureRequest.
+type CaptureRequest struct {
+	From time.Time `json:"from"`
+
+	// Name What the recording is to be called.
+	Name string    `json:"name"`
+	To   time.Time `json:"to"`
+}
+
 // Change defines model for Change.
 type Change struct {
 	// After empty where it was taken out
@@ -1960,6 +1969,9 @@ type ArmJSONRequestBody = ArmRequest
 // CalibrateJSONRequestBody defines body for Calibrate for application/json ContentType.
 type CalibrateJSONRequestBody = CalibrationRequest
 
+// KeepCaptureJSONRequestBody defines body for KeepCapture for application/json ContentType.
+type KeepCaptureJSONRequestBody = CaptureRequest
+
 // CheckJSONRequestBody defines body for Check for application/json ContentType.
 type CheckJSONRequestBody = CheckRequest
 
@@ -2153,6 +2165,20 @@ type ClientInterface interface {
 	//
 	// Corresponds with POST /jobs/{job}/calibrations (the `Calibrate` operationId).
 	Calibrate(ctx context.Context, job JobName, body CalibrateJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// KeepCaptureWithBody Keep a stretch of what was captured as a recording.
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /jobs/{job}/captures (the `KeepCapture` operationId).
+	KeepCaptureWithBody(ctx context.Context, job JobName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// KeepCapture Keep a stretch of what was captured as a recording.
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /jobs/{job}/captures (the `KeepCapture` operationId).
+	KeepCapture(ctx context.Context, job JobName, body KeepCaptureJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// CheckWithBody What is to be said of a job that is being written. Nothing is kept.
 	//
@@ -2707,6 +2733,40 @@ func (c *Client) CalibrateWithBody(ctx context.Context, job JobName, contentType
 // Corresponds with POST /jobs/{job}/calibrations (the `Calibrate` operationId).
 func (c *Client) Calibrate(ctx context.Context, job JobName, body CalibrateJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewCalibrateRequest(c.Server, job, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// KeepCaptureWithBody Keep a stretch of what was captured as a recording.
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /jobs/{job}/captures (the `KeepCapture` operationId).
+func (c *Client) KeepCaptureWithBody(ctx context.Context, job JobName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewKeepCaptureRequestWithBody(c.Server, job, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// KeepCapture Keep a stretch of what was captured as a recording.
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /jobs/{job}/captures (the `KeepCapture` operationId).
+func (c *Client) KeepCapture(ctx context.Context, job JobName, body KeepCaptureJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewKeepCaptureRequest(c.Server, job, body)
 	if err != nil {
 		return nil, err
 	}
@@ -3992,6 +4052,53 @@ func NewCalibrateRequestWithBody(server string, job JobName, contentType string,
 	}
 
 	operationPath := fmt.Sprintf("/jobs/%s/calibrations", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewKeepCaptureRequest calls the generic KeepCapture builder with application/json body
+func NewKeepCaptureRequest(server string, job JobName, body KeepCaptureJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewKeepCaptureRequestWithBody(server, job, "application/json", bodyReader)
+}
+
+// NewKeepCaptureRequestWithBody constructs an http.Request for the KeepCapture method, with any body, and a specified content type
+func NewKeepCaptureRequestWithBody(server string, job JobName, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "job", job, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/jobs/%s/captures", pathParam0)
 	if operationPath[0] == '/' {
 		operationPath = "." + operationPath
 	}
@@ -6653,6 +6760,20 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with POST /jobs/{job}/calibrations (the `Calibrate` operationId).
 	CalibrateWithResponse(ctx context.Context, job JobName, body CalibrateJSONRequestBody, reqEditors ...RequestEditorFn) (*CalibrateResponse, error)
 
+	// KeepCaptureWithBodyWithResponse Keep a stretch of what was captured as a recording.
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /jobs/{job}/captures (the `KeepCapture` operationId).
+	KeepCaptureWithBodyWithResponse(ctx context.Context, job JobName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*KeepCaptureResponse, error)
+
+	// KeepCaptureWithResponse Keep a stretch of what was captured as a recording.
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /jobs/{job}/captures (the `KeepCapture` operationId).
+	KeepCaptureWithResponse(ctx context.Context, job JobName, body KeepCaptureJSONRequestBody, reqEditors ...RequestEditorFn) (*KeepCaptureResponse, error)
+
 	// CheckWithBodyWithResponse What is to be said of a job that is being written. Nothing is kept.
 	//
 	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
@@ -7495,6 +7616,54 @@ func (r CalibrateResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r CalibrateResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type KeepCaptureResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON201 the response for an HTTP 201 `application/json` response
+	JSON201 *Recording
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON201 returns the response for an HTTP 201 `application/json` response
+func (r KeepCaptureResponse) GetJSON201() *Recording {
+	return r.JSON201
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r KeepCaptureResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r KeepCaptureResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r KeepCaptureResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r KeepCaptureResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r KeepCaptureResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -9734,6 +9903,32 @@ func (c *ClientWithResponses) CalibrateWithResponse(ctx context.Context, job Job
 	return ParseCalibrateResponse(rsp)
 }
 
+// KeepCaptureWithBodyWithResponse Keep a stretch of what was captured as a recording.
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /jobs/{job}/captures (the `KeepCapture` operationId).
+func (c *ClientWithResponses) KeepCaptureWithBodyWithResponse(ctx context.Context, job JobName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*KeepCaptureResponse, error) {
+	rsp, err := c.KeepCaptureWithBody(ctx, job, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseKeepCaptureResponse(rsp)
+}
+
+// KeepCaptureWithResponse Keep a stretch of what was captured as a recording.
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /jobs/{job}/captures (the `KeepCapture` operationId).
+func (c *ClientWithResponses) KeepCaptureWithResponse(ctx context.Context, job JobName, body KeepCaptureJSONRequestBody, reqEditors ...RequestEditorFn) (*KeepCaptureResponse, error) {
+	rsp, err := c.KeepCapture(ctx, job, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseKeepCaptureResponse(rsp)
+}
+
 // CheckWithBodyWithResponse What is to be said of a job that is being written. Nothing is kept.
 //
 // Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
@@ -10796,6 +10991,39 @@ func ParseCalibrateResponse(rsp *http.Response) (*CalibrateResponse, error) {
 			return nil, err
 		}
 		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseKeepCaptureResponse parses an HTTP response from a KeepCaptureWithResponse call
+func ParseKeepCaptureResponse(rsp *http.Response) (*KeepCaptureResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &KeepCaptureResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 201:
+		var dest Recording
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON201 = &dest
 
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
 		var dest Problem

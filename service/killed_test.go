@@ -272,10 +272,10 @@ func TestRunning(t *testing.T) {
 	m.arm()
 	l, err := api.ListenWithResponse(t.Context(), fennick, client.ListenRequest{})
 	require.NoError(t, err)
-	refused(l.Body, http.StatusConflict, "The job is armed with revision 1; disarm it first, or arm the other revision over it.")
+	refused(l.Body, http.StatusConflict, "the job is armed with revision 1; disarm it first, or arm the other revision over it.")
 	w, err := api.GetReasonWithResponse(t.Context(), fennick, &client.GetReasonParams{Name: "blowr"})
 	require.NoError(t, err)
-	refused(w.Body, http.StatusConflict, "Nothing is named blowr; did you mean blower?.")
+	refused(w.Body, http.StatusConflict, "nothing is named blowr; did you mean blower?")
 
 	// Another job that drives the same coils is not armed.
 	other, err := api.PutJobWithResponse(t.Context(), "twin")

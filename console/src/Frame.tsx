@@ -8,6 +8,7 @@ import { newQueries } from "./parts/queries";
 import { JobContext, useJob } from "./parts/useJob";
 
 const pages = [
+  { to: "now", name: "Now" },
   { to: "points", name: "Points" },
   { to: "rules", name: "Rules" },
   { to: "bench", name: "Bench" },

@@ -44,6 +44,10 @@ export type Pattern = components["schemas"]["Pattern"];
 export type Job = components["schemas"]["Job"];
 export type Language = components["schemas"]["Language"];
 export type Draft = components["schemas"]["Draft"];
+export type JobStatus = components["schemas"]["JobStatus"];
+export type Now = components["schemas"]["Now"];
+export type PointNow = components["schemas"]["PointNow"];
+export type AlarmNow = components["schemas"]["AlarmNow"];
 type Problem = components["schemas"]["Problem"];
 
 const client = createClient<paths>({ baseUrl: "/api" });
@@ -67,6 +71,7 @@ function need<T>(answer: { data?: T; error?: unknown }): T {
 
 /** What the service tells that is about no job. */
 export const listJobs = async () => need(await client.GET("/jobs"));
+export const listStatus = async () => need(await client.GET("/status"));
 export const listPatterns = async () => need(await client.GET("/patterns"));
 export const getLanguage = async () => need(await client.GET("/language"));
 export const getBench = async (signal: AbortSignal) => need(await client.GET("/bench", { signal }));
@@ -91,6 +96,7 @@ export function inJob(job: string) {
     getRevision: async (number: number) => need(await client.GET("/jobs/{job}/revisions/{number}", { params: { path: { job, number } } })),
     pushRevision: async (body: components["schemas"]["NewRevision"]) => need(await client.POST("/jobs/{job}/revisions", { params, body })),
     getDifference: async (from: number, to: number) => need(await client.GET("/jobs/{job}/differences", { params: { path, query: { from, to } } })),
+    getNow: async () => need(await client.GET("/jobs/{job}/now", { params })),
     listRecordings: async () => need(await client.GET("/jobs/{job}/recordings", { params })),
 
     explain: async (body: ExplanationRequest, signal: AbortSignal) => need(await client.POST("/jobs/{job}/explanations", { params, body, signal })),

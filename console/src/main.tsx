@@ -5,6 +5,7 @@ import { createRoot } from "react-dom/client";
 import { BrowserRouter, Navigate, Route, Routes } from "react-router";
 import { Bench } from "./bench/Bench";
 import { Frame } from "./Frame";
+import { Now } from "./now/Now";
 import { newQueries } from "./parts/queries";
 import { Points } from "./points/Points";
 import { Rules } from "./rules/Rules";
@@ -22,6 +23,7 @@ createRoot(root).render(
         <BrowserRouter>
           <Routes>
             <Route path="/:job" element={<Frame />}>
+              <Route path="now" element={<Now />} />
               <Route path="points" element={<Points />} />
               <Route path="rules" element={<Rules />} />
               <Route path="bench" element={<Bench />} />

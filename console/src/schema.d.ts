@@ -816,6 +816,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/jobs/{job}/captures": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The short name of a job. */
+                job: components["parameters"]["JobName"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Keep a stretch of what was captured as a recording. */
+        post: operations["keepCapture"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/jobs/{job}/verification": {
         parameters: {
             query?: never;
@@ -1074,6 +1094,14 @@ export interface components {
             because: string;
             who: string;
             via: string;
+        };
+        CaptureRequest: {
+            /** @description What the recording is to be called. */
+            name: string;
+            /** Format: date-time */
+            from: string;
+            /** Format: date-time */
+            to: string;
         };
         Differing: {
             journal?: components["schemas"]["JournalEntry"];
@@ -3391,6 +3419,34 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["JournalEntry"][];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    keepCapture: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The short name of a job. */
+                job: components["parameters"]["JobName"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["CaptureRequest"];
+            };
+        };
+        responses: {
+            /** @description The recording. */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Recording"];
                 };
             };
             default: components["responses"]["Problem"];

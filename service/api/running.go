@@ -7,6 +7,7 @@ import (
 	"math"
 	"net/http"
 	"slices"
+	"strings"
 	"time"
 
 	"rectura/core/logic"
@@ -37,7 +38,11 @@ func (s *Server) engine(ctx context.Context, job string) (*live.Engine, wall, er
 func as(err error) error {
 	switch {
 	case errors.Is(err, live.ErrRefused):
-		return refuse(http.StatusConflict, sentence(err))
+		text := err.Error() // which may begin with a name, and end with a question
+		if !strings.HasSuffix(text, "?") {
+			text += "."
+		}
+		return refuse(http.StatusConflict, text)
 	case errors.Is(err, live.ErrEnded):
 		return refuse(http.StatusConflict, "The job is not run any more; ask for its status.")
 	}

@@ -619,6 +619,15 @@ type CalibrationRequest struct {
 	Revision int64                `json:"revision"`
 }
 
+// CaptureRequest defines model for CaptureRequest.
+type CaptureRequest struct {
+	From time.Time `json:"from"`
+
+	// Name What the recording is to be called.
+	Name string    `json:"name"`
+	To   time.Time `json:"to"`
+}
+
 // Change defines model for Change.
 type Change struct {
 	// After empty where it was taken out
@@ -1959,6 +1968,9 @@ type ArmJSONRequestBody = ArmRequest
 // CalibrateJSONRequestBody defines body for Calibrate for application/json ContentType.
 type CalibrateJSONRequestBody = CalibrationRequest
 
+// KeepCaptureJSONRequestBody defines body for KeepCapture for application/json ContentType.
+type KeepCaptureJSONRequestBody = CaptureRequest
+
 // CheckJSONRequestBody defines body for Check for application/json ContentType.
 type CheckJSONRequestBody = CheckRequest
 
@@ -2036,6 +2048,9 @@ type ServerInterface interface {
 	// Calibrate An input's calibration from readings and their references; kept as a new revision if asked.
 	// (POST /jobs/{job}/calibrations)
 	Calibrate(ctx echo.Context, job JobName) error
+	// KeepCapture Keep a stretch of what was captured as a recording.
+	// (POST /jobs/{job}/captures)
+	KeepCapture(ctx echo.Context, job JobName) error
 	// Check What is to be said of a job that is being written. Nothing is kept.
 	// (POST /jobs/{job}/checks)
 	Check(ctx echo.Context, job JobName) error
@@ -2295,6 +2310,22 @@ func (w *ServerInterfaceWrapper) Calibrate(ctx echo.Context) error {
 
 	// Invoke the callback with all the unmarshaled arguments
 	err = w.Handler.Calibrate(ctx, job)
+	return err
+}
+
+// KeepCapture converts echo context to params.
+func (w *ServerInterfaceWrapper) KeepCapture(ctx echo.Context) error {
+	var err error
+	// ------------- Path parameter "job" -------------
+	var job JobName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "job", ctx.Param("job"), &job, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter job: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.KeepCapture(ctx, job)
 	return err
 }
 
@@ -3551,6 +3582,7 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.GET(options.BaseURL+"/jobs/:job/disarming", wrapper.PlanDisarming, options.OperationMiddlewares["planDisarming"]...)
 	router.POST(options.BaseURL+"/jobs/:job/disarming", wrapper.Disarm, options.OperationMiddlewares["disarm"]...)
 	router.GET(options.BaseURL+"/jobs/:job/journal", wrapper.GetJournal, options.OperationMiddlewares["getJournal"]...)
+	router.POST(options.BaseURL+"/jobs/:job/captures", wrapper.KeepCapture, options.OperationMiddlewares["keepCapture"]...)
 	router.GET(options.BaseURL+"/jobs/:job/verification", wrapper.Verify, options.OperationMiddlewares["verify"]...)
 
 }
@@ -3890,6 +3922,46 @@ type CalibratedefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response CalibratedefaultApplicationProblemPlusJSONResponse) VisitCalibrateResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type KeepCaptureRequestObject struct {
+	Job  JobName `json:"job"`
+	Body *KeepCaptureJSONRequestBody
+}
+
+type KeepCaptureResponseObject interface {
+	VisitKeepCaptureResponse(w http.ResponseWriter) error
+}
+
+type KeepCapture201JSONResponse Recording
+
+func (response KeepCapture201JSONResponse) VisitKeepCaptureResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(201)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type KeepCapturedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response KeepCapturedefaultApplicationProblemPlusJSONResponse) VisitKeepCaptureResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -5668,6 +5740,9 @@ type StrictServerInterface interface {
 	// Calibrate An input's calibration from readings and their references; kept as a new revision if asked.
 	// (POST /jobs/{job}/calibrations)
 	Calibrate(ctx context.Context, request CalibrateRequestObject) (CalibrateResponseObject, error)
+	// KeepCapture Keep a stretch of what was captured as a recording.
+	// (POST /jobs/{job}/captures)
+	KeepCapture(ctx context.Context, request KeepCaptureRequestObject) (KeepCaptureResponseObject, error)
 	// Check What is to be said of a job that is being written. Nothing is kept.
 	// (POST /jobs/{job}/checks)
 	Check(ctx context.Context, request CheckRequestObject) (CheckResponseObject, error)
@@ -6096,6 +6171,54 @@ func (sh *strictHandler) Calibrate(ctx echo.Context, job JobName) error {
 		return err
 	} else if validResponse, ok := response.(CalibrateResponseObject); ok {
 		return validResponse.VisitCalibrateResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// KeepCapture operation middleware
+func (sh *strictHandler) KeepCapture(ctx echo.Context, job JobName) error {
+	var request KeepCaptureRequestObject
+
+	request.Job = job
+
+	var body KeepCaptureJSONRequestBody
+	var err error
+	if binder, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = binder.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.KeepCapture(ctx.Request().Context(), request.(KeepCaptureRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "KeepCapture")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(KeepCaptureResponseObject); ok {
+		return validResponse.VisitKeepCaptureResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}

@@ -34,7 +34,8 @@ type dev struct {
 type pace struct {
 	every  int64
 	points []string
-	heard  int64 // when one was, steady
+	heard  int64 // when one was, or could have been, steady
+	last   int64 // when one really was; 0 for never
 	silent bool  // for too long
 }
 
@@ -149,7 +150,7 @@ func (e *Engine) silence(p *pace, why string) {
 // read takes what a device says of a point.
 func (e *Engine) read(d *dev, r *device.Reading) {
 	if p := d.paceOf[r.Point]; p != nil {
-		if p.heard = e.steady; p.silent {
+		if p.heard, p.last = e.steady, e.steady; p.silent {
 			p.silent = false
 			e.heardAgain(d)
 		}

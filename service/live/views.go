@@ -110,8 +110,8 @@ func (e *Engine) points() (all []PointNow) {
 		}
 		v.Unit = in.Engineering().Name()
 		if in.Source != nil {
-			if d := e.devices[in.Source.Device.Name]; d != nil && d.paceOf[in.Name] != nil {
-				v.Age = float64(e.steady-d.paceOf[in.Name].heard) / 1e9
+			if d := e.devices[in.Source.Device.Name]; d != nil && d.paceOf[in.Name] != nil && d.paceOf[in.Name].last != 0 {
+				v.Age = float64(e.steady-d.paceOf[in.Name].last) / 1e9
 			}
 		}
 		all = append(all, v)

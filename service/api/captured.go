@@ -1,0 +1,165 @@
+package api
+
+import (
+	"context"
+	"fmt"
+	"math"
+	"net/http"
+	"strings"
+	"time"
+
+	"rectura/core/capture"
+	"rectura/core/logic"
+	"rectura/core/recording"
+	"rectura/core/unit"
+	"rectura/service/store"
+)
+
+// KeepCapture keeps a stretch of what was captured as a recording.
+func (s *Server) KeepCapture(ctx context.Context, request KeepCaptureRequestObject) (KeepCaptureResponseObject, error) {
+	j, err := s.shelf(ctx, request.Job)
+	if err != nil {
+		return nil, err
+	}
+	b := request.Body
+	name := strings.TrimSpace(b.Name)
+	if name == "" {
+		return nil, refuse(http.StatusUnprocessableEntity, "A recording needs a name.")
+	}
+	if !b.From.Before(b.To) {
+		return nil, refuse(http.StatusUnprocessableEntity, "The stretch ends before it begins; give the earlier time first.")
+	}
+	kept, err := do(ctx, s.bench, func(work context.Context) (*store.Recording, error) {
+		r, err := s.captured(work, j, b.From.UnixNano(), b.To.UnixNano())
+		if err != nil {
+			return nil, err
+		}
+		id, err := j.AddRecording(work, name, r, nil, s.now())
+		if err != nil {
+			return nil, err
+		}
+		return j.Recording(work, id)
+	})
+	if err != nil {
+		return nil, err
+	}
+	return KeepCapture201JSONResponse(recordingView(kept)), nil
+}
+
+// longestStretch bounds how much of a capture becomes one recording.
+const longestStretch = 31 * 24 * time.Hour
+
+// captured makes a recording of what entered a job from one time to another: a column an input, which begins with what it
+// read before. A reading that its device did not have is bad.
+func (s *Server) captured(ctx context.Context, j *shelf, from, to int64) (*recording.Recording, error) {
+	if to-from > int64(longestStretch) {
+		return nil, refuse(http.StatusUnprocessableEntity, "A stretch is "+unit.FormatDuration(int64(longestStretch))+" long at the most.")
+	}
+	segments, err := s.plant.Segments(ctx, j.Name, from, to)
+	if err != nil {
+		return nil, err
+	}
+	w, err := j.wall(ctx)
+	if err != nil {
+		return nil, err
+	}
+	x := &stretch{from: from, to: to, columns: map[string]int{}, held: map[string]float64{},
+		builder: recording.NewBuilder(nil, recording.Clock{Zone: w.String()})}
+	for _, seg := range segments {
+		p, err := j.program(ctx, seg.Revision)
+		if err != nil {
+			return nil, err
+		}
+		_, stretches, err := s.plant.Captured(ctx, seg.ID)
+		if err != nil {
+			return nil, err
+		}
+		for _, data := range stretches {
+			events, err := capture.Read(data)
+			if err != nil {
+				return nil, fmt.Errorf("the segment %d: %w", seg.ID, err)
+			}
+			for i := range events {
+				if err := x.take(p.Program, &events[i]); err != nil {
+					return nil, err
+				}
+			}
+			if err := ctx.Err(); err != nil {
+				return nil, err
+			}
+		}
+	}
+	x.begin()
+	r, _ := x.builder.Finish()
+	if len(r.Columns) == 0 {
+		return nil, refuse(http.StatusUnprocessableEntity, "Nothing was captured from "+w.at(from).Format(time.DateTime)+" to "+w.at(to).Format(time.DateTime)+".")
+	}
+	return r, nil
+}
+
+// A stretch of a capture becomes a recording.
+type stretch struct {
+	from, to int64
+	last     int64
+	begun    bool
+	columns  map[string]int
+	held     map[string]float64 // what inputs read before it begins
+	builder  *recording.Builder
+}
+
+// take takes what entered, if it is a reading.
+func (x *stretch) take(p *logic.Program, e *capture.Event) error {
+	value := e.Value
+	switch {
+	case e.Kind == capture.Failing:
+		value = math.NaN()
+	case e.Kind != capture.Reading:
+		return nil
+	}
+	if p.Watched(logic.Ref{Kind: logic.InputKind, Index: e.Of}) || e.T >= x.to {
+		return nil
+	}
+	in := &p.Inputs[e.Of]
+	if e.T < x.from {
+		if !x.begun {
+			x.held[in.Name] = value
+			x.column(in)
+		}
+		return nil
+	}
+	x.begin()
+	if e.T < x.last {
+		return refuse(http.StatusUnprocessableEntity, "The clock was set back within this stretch; keep what was before that, or what came after, alone.")
+	}
+	x.last = e.T
+	x.builder.Sparse(e.T, []recording.Reading{{Column: x.column(in), Value: value}})
+	return nil
+}
+
+// begin begins the recording with what was read before.
+func (x *stretch) begin() {
+	if x.begun {
+		return
+	}
+	x.begun, x.last = true, x.from
+	var some []recording.Reading
+	for name, value := range x.held {
+		some = append(some, recording.Reading{Column: x.columns[name], Value: value})
+	}
+	if len(some) > 0 {
+		x.builder.Sparse(x.from, some)
+	}
+}
+
+func (x *stretch) column(in *logic.Input) int {
+	if i, is := x.columns[in.Name]; is {
+		return i
+	}
+	c := &recording.Column{Name: in.Name}
+	if in.Chain != nil {
+		c.Unit = in.Chain.Units[0].Name()
+	}
+	i := x.builder.AddColumn(c)
+	x.columns[in.Name] = i
+	return i
+}
