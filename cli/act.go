@@ -118,8 +118,8 @@ func newAct(a act) *cobra.Command {
 	return c
 }
 
-// who is the operating system's user.
-func who() *string {
+// who is the operating system's user; tests say who.
+var who = func() *string {
 	name := os.Getenv("USER")
 	if u, err := user.Current(); err == nil {
 		name = u.Username
@@ -151,7 +151,7 @@ func (r *remote) act(c *cobra.Command, q client.CommandRequest) error {
 	}
 	x, w := a.JSON200, c.OutOrStdout()
 	if x.Before == x.After {
-		fmt.Fprintf(w, "%s was %s already.", q.Name, x.After)
+		fmt.Fprintf(w, "%s: %s, as before.", q.Name, x.After)
 	} else {
 		fmt.Fprintf(w, "%s: %s, and was %s.", q.Name, x.After, x.Before)
 	}

@@ -22,6 +22,7 @@ type serveFlags struct {
 	data, listen          string
 	upload, memory, quota int64
 	work                  string
+	onExit                string
 }
 
 // config is how the service is run, by the flags.
@@ -40,6 +41,10 @@ func (f *serveFlags) config() (c service.Config, err error) {
 		Quota:       f.quota * mib,
 		Version:     fullVersion(),
 	}
+	if f.onExit != "" && f.onExit != "hold" && f.onExit != "fail" {
+		return c, fmt.Errorf("--on-exit %s: it is hold or fail", f.onExit)
+	}
+	c.OnExit = f.onExit
 	if f.work != "" {
 		ns, err := unit.ParseDuration(f.work)
 		if err != nil {
@@ -94,6 +99,7 @@ all that the folder holds, says what is damaged, and ends.`,
 		},
 	}
 	addServeFlags(c, &f, "rectura in the user's data folder")
+	c.Flags().StringVar(&f.onExit, "on-exit", "hold", "`what` armed outputs do when the service ends: hold, or fail for their fail states")
 	c.Flags().BoolVar(&check, "check", false, "say what of the data is damaged, and end")
 	return c
 }
