@@ -82,7 +82,7 @@ is 1 if an armed job is in fault, has lost a device, or cannot keep what it does
 
 // troubled tells whether somebody has to see to a job.
 func troubled(s client.JobStatus) bool {
-	return s.Mode == client.JobStatusModeArmed && (s.Fault != "" || s.NotKeptSince != nil ||
+	return s.Fault != "" || s.Mode == client.JobStatusModeArmed && (s.NotKeptSince != nil ||
 		slices.ContainsFunc(s.Devices, func(d client.DeviceNow) bool { return d.State == client.Lost }))
 }
 
@@ -114,7 +114,9 @@ func printStatus(c *cobra.Command, format string, all []client.JobStatus) error 
 	}
 	w := c.OutOrStdout()
 	for _, s := range all {
-		if s.Fault != "" {
+		if s.Fault != "" && s.Mode == client.JobStatusModeIdle {
+			fmt.Fprintf(w, "\n%s is not run: %s.\n", s.Job, s.Fault)
+		} else if s.Fault != "" {
 			fmt.Fprintf(w, "\n%s is in fault, and its outputs are at what they fail to: %s. Arm it again once that is mended.\n", s.Job, s.Fault)
 		}
 		if s.NotKeptSince != nil {

@@ -2,9 +2,11 @@ package service_test
 
 import (
 	"bufio"
+	"bytes"
 	"context"
 	"flag"
 	"fmt"
+	"log/slog"
 	"math/rand/v2"
 	"net/http"
 	"os"
@@ -20,7 +22,9 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"rectura/client"
+	"rectura/service"
 	"rectura/service/device/simulated"
+	"rectura/service/store"
 )
 
 var kills = flag.Int("kills", 10, "how often the service is killed")
@@ -322,4 +326,13 @@ func TestRunning(t *testing.T) {
 	require.NoError(t, err)
 	i := slices.IndexFunc(*s.JSON200, func(s client.JobStatus) bool { return s.Job == fennick })
 	assert.Equal(t, client.JobStatusModeListening, (*s.JSON200)[i].Mode)
+}
+
+// A plant's file that is damaged is not run on: the service says so, and does not start.
+func TestDamagedPlant(t *testing.T) {
+	data := t.TempDir()
+	require.NoError(t, os.WriteFile(filepath.Join(data, "plant.db"), bytes.Repeat([]byte("no database"), 1000), 0o600))
+	_, err := service.Start(t.Context(), service.Config{Data: data, Listen: "127.0.0.1:0", Log: slog.New(slog.DiscardHandler)})
+	require.ErrorIs(t, err, store.ErrDamaged)
+	assert.ErrorContains(t, err, "plant.db: the database's file is damaged")
 }

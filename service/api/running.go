@@ -103,13 +103,14 @@ func (s *Server) status(ctx context.Context, j *shelf) (JobStatus, error) {
 	if err != nil {
 		return JobStatus{}, err
 	}
+	idle := JobStatus{Job: job, Mode: JobStatusModeIdle, Fault: s.jobs.Failed(job), Devices: []DeviceNow{}, Alarms: map[string]int{}}
 	e := s.jobs.Engine(job)
 	if e == nil {
-		return JobStatus{Job: job, Mode: JobStatusModeIdle, Devices: []DeviceNow{}, Alarms: map[string]int{}}, nil
+		return idle, nil
 	}
 	v, err := e.Status(ctx)
 	if errors.Is(err, live.ErrEnded) {
-		return JobStatus{Job: job, Mode: JobStatusModeIdle, Devices: []DeviceNow{}, Alarms: map[string]int{}}, nil
+		return idle, nil
 	}
 	if err != nil {
 		return JobStatus{}, err

@@ -46,9 +46,14 @@ input oxygen
   scale 0..1000 counts to 0..10 mg/L
   smooth average 4 samples
   alarm when bad for 3 s priority high
+device field modbus tcp "127.0.0.1:1503" unit 1
+  poll 500 ms
 input mains discrete
   source rack discrete 0
   debounce 700 ms
+input flow
+  source field holding 0
+  unit L/s
 setpoint oxygen_low 6 mg/L
   allow 4..9 mg/L
 output blower
@@ -66,7 +71,7 @@ rule low
   interlock unless mains
   call blower, valve at 80 %
 rule lost
-  on when rack is bad for 2 s
+  on when (rack is bad for 2 s) or (flow < 3 L/s and mains) or field is bad
   call blower
 loop dosing
   keep oxygen at 7 mg/L
@@ -103,8 +108,13 @@ func TestCaptureIsLive(t *testing.T) {
 					x.rack.set("mains", float64(random.IntN(2)))
 				case 1:
 					x.rack.is(func(r *panel) { r.lost = !r.lost })
-				case 2:
+				case 2: // what two devices say comes together, or one after the other
 					x.rack.is(func(r *panel) { r.delay = time.Duration(random.IntN(300)) * time.Millisecond })
+					x.field.is(func(r *panel) { r.delay = time.Duration(random.IntN(300)) * time.Millisecond })
+				case 11:
+					x.field.set("flow", float64(random.IntN(6)))
+				case 12:
+					x.field.is(func(r *panel) { r.lost = !r.lost })
 				case 3:
 					x.clock.setBy(time.Duration(random.NormFloat64() * float64(time.Hour)))
 				case 4:

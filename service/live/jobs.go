@@ -26,6 +26,7 @@ type Jobs struct {
 
 	mu      sync.Mutex
 	engines map[string]*Engine
+	failed  map[string]string // jobs that were run and could not go on: why
 	closed  bool
 	context context.Context
 	stop    context.CancelFunc
@@ -36,7 +37,7 @@ const hung = 20 * second
 
 // Begin goes on with what a file says was run when it was last written.
 func Begin(ctx context.Context, file *store.Plant, clock Clock, log *slog.Logger) (*Jobs, error) {
-	j := &Jobs{file: file, clock: clock, log: log, engines: map[string]*Engine{}}
+	j := &Jobs{file: file, clock: clock, log: log, engines: map[string]*Engine{}, failed: map[string]string{}}
 	j.context, j.stop = context.WithCancel(context.WithoutCancel(ctx))
 	kept, err := file.Armed(ctx)
 	if err != nil {
@@ -46,9 +47,13 @@ func Begin(ctx context.Context, file *store.Plant, clock Clock, log *slog.Logger
 		if a.Mode == Idle {
 			continue
 		}
-		if err := j.goOn(ctx, a); err != nil { // the others go on
-			log.Error("a job cannot go on", slog.String("job", a.Job), slog.Any("error", err))
+		err := j.goOn(ctx, a)
+		if errors.Is(err, store.ErrDamaged) {
 			return nil, errors.Join(fmt.Errorf("going on with the job %s: %w", a.Job, err), j.Close())
+		}
+		if err != nil { // the others go on
+			log.Error("a job cannot go on", slog.String("job", a.Job), slog.Any("error", err))
+			j.failed[a.Job] = fmt.Sprintf("it was %s with revision %d, and cannot go on: %v", a.Mode, a.Revision, err)
 		}
 	}
 	return j, nil
@@ -106,6 +111,13 @@ func (j *Jobs) Engine(job string) *Engine {
 	j.mu.Lock()
 	defer j.mu.Unlock()
 	return j.engines[job]
+}
+
+// Failed is why a job that was run is idle; empty where that is as it should be.
+func (j *Jobs) Failed(job string) string {
+	j.mu.Lock()
+	defer j.mu.Unlock()
+	return j.failed[job]
 }
 
 // Running are the names of the jobs that are not idle.
@@ -175,6 +187,7 @@ func (j *Jobs) Listen(ctx context.Context, job string, r *Revision, who, why str
 		return err
 	}
 	j.engines[job] = e
+	delete(j.failed, job)
 	return nil
 }
 

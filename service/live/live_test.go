@@ -2,12 +2,14 @@ package live_test
 
 import (
 	"context"
+	"database/sql"
 	"errors"
 	"fmt"
 	"io"
 	"maps"
 	"os"
 	"path/filepath"
+	"runtime"
 	"strings"
 	"sync/atomic"
 	"testing"
@@ -316,6 +318,114 @@ func TestTakingOver(t *testing.T) {
 		require.NoError(t, err)
 		assert.Equal(t, live.SettingNow{Name: "oxygen_low", Title: "oxygen_low", Value: 6500, Written: 6000, Unit: "ug/L"}, settings[0])
 		assert.Equal(t, 1.0, x.next.get("blower"))
+		x.stop()
+	})
+}
+
+// An output that stays otherwise raises one alarm, which says how; a wire that flashes is on and off, while the output is on.
+func TestMismatchAndFlash(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		x := running(t, "job \"x\"\n  settle 1 s\ndevice rack modbus tcp \"127.0.0.1:1502\" unit 1\n  poll 500 ms\ninput k discrete\n  source rack discrete 0\n"+
+			"output lamp\n  drives rack coil 0\n  fail off\n  flash 2 s\noutput pump\n  drives rack coil 1\n  fail off\n  inverted\n"+
+			"rule r\n  on when k\n  call lamp, pump\n")
+		x.rack.set("k", 1)
+		time.Sleep(10*time.Second + 100*time.Millisecond)
+		var lamp []float64
+		for _, w := range x.rack.log() {
+			if w.point == "lamp" {
+				lamp = append(lamp, w.value)
+			}
+		}
+		assert.InDelta(t, 11, len(lamp), 2, "a second on and a second off: %v", lamp)
+		assert.Equal(t, "on", x.point("lamp").State, "which is no transition")
+		for _, line := range x.journal("output") {
+			assert.NotContains(t, line, "lamp on→off")
+		}
+		assert.Equal(t, 0.0, x.rack.get("pump"), "inverted on the wire")
+
+		x.rack.is(func(r *panel) { r.stuck, r.values["pump"] = map[string]float64{"pump": 1}, 1 }) // the relay is welded
+		time.Sleep(3 * time.Second)
+		alarms, err := x.engine.Alarms(t.Context(), false)
+		require.NoError(t, err)
+		require.Len(t, alarms, 1)
+		assert.Equal(t, "pump.mismatch", alarms[0].Name)
+		assert.Equal(t, "pump.readback is bad: it reads otherwise", alarms[0].Because)
+		assert.Equal(t, "it reads otherwise", x.point("pump").NotWritten)
+		x.rack.is(func(r *panel) { r.stuck = nil })
+		x.rack.set("k", 0)
+		time.Sleep(2 * time.Second)
+		x.do(live.Request{Do: "acknowledge", Name: "pump.mismatch"})
+		alarms, err = x.engine.Alarms(t.Context(), false)
+		require.NoError(t, err)
+		assert.Empty(t, alarms)
+		x.stop()
+	})
+}
+
+// A day goes by: goroutines stay as they are, and what is kept of it grows no more than its journal and its capture.
+func TestADay(t *testing.T) {
+	if testing.Short() {
+		t.Skip("takes a day")
+	}
+	synctest.Test(t, func(t *testing.T) {
+		x := running(t, tank)
+		time.Sleep(time.Minute)
+		before, memory := runtime.NumGoroutine(), allocated()
+		for hour := range 24 {
+			x.rack.set("oxygen", []float64{5, 8}[hour%2])
+			time.Sleep(time.Hour)
+		}
+		assert.Equal(t, before, runtime.NumGoroutine())
+		assert.Less(t, allocated(), memory+8<<20)
+		segments, err := x.file.Segments(t.Context(), "fry", 0, 1<<62)
+		require.NoError(t, err)
+		assert.InDelta(t, 25, len(segments), 1, "one an hour")
+		s, err := x.engine.Status(t.Context())
+		require.NoError(t, err)
+		assert.Zero(t, s.Late)
+		assert.Empty(t, s.Fault)
+
+		// What is older than it is kept for goes, segment by segment; the last one stays.
+		kept := store.Retention{Journal: time.Hour, Capture: 3 * time.Hour, Bytes: 1 << 40}
+		require.NoError(t, x.file.Forget(t.Context(), time.Now().UnixNano(), kept))
+		segments, err = x.file.Segments(t.Context(), "fry", 0, 1<<62)
+		require.NoError(t, err)
+		assert.InDelta(t, 4, len(segments), 1)
+		entries, err := x.file.Journal(t.Context(), "fry", store.JournalFilter{})
+		require.NoError(t, err)
+		assert.NotEmpty(t, entries)
+		assert.Greater(t, entries[0].Number, int64(10), "numbers go on")
+		require.NoError(t, x.file.Forget(t.Context(), time.Now().UnixNano(), store.Retention{Journal: time.Hour, Capture: 100 * time.Hour, Bytes: 1}))
+		segments, err = x.file.Segments(t.Context(), "fry", 0, 1<<62)
+		require.NoError(t, err)
+		assert.Len(t, segments, 1, "the one that goes on")
+		x.stop()
+	})
+}
+
+func allocated() uint64 {
+	runtime.GC()
+	var m runtime.MemStats
+	runtime.ReadMemStats(&m)
+	return m.HeapAlloc
+}
+
+// A memory that cannot be read does not keep a job down: it listens, as from idle, and says so.
+func TestUnreadableMemory(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		x := running(t, tank)
+		x.stop()
+		db, err := sql.Open("sqlite", "file:"+filepath.Join(x.folder, "plant.db"))
+		require.NoError(t, err)
+		_, err = db.Exec("UPDATE memories SET data = x'ff' WHERE name = 'blower'")
+		require.NoError(t, errors.Join(err, db.Close()))
+		x.open()
+		x.start()
+		time.Sleep(3 * time.Second)
+		s, err := x.engine.Status(t.Context())
+		require.NoError(t, err)
+		assert.Equal(t, live.Listening, s.Mode)
+		assert.Contains(t, strings.Join(x.journal("service"), "\n"), "the memory cannot be read, and the job listens as from idle: going on from a memory: output blower")
 		x.stop()
 	})
 }

@@ -26,11 +26,15 @@ type out struct {
 	unreadable string // why it is not read back
 	differs    string // how it is otherwise, as it was told
 	parting    bool   // the job was disarmed, and it is to be read back as value
+	parted     bool   // its device has taken that
 }
 
 // took notes what became of a write.
 func (o *out) took(w device.Written) {
 	o.refused = w.Fault
+	if o.parting && !o.parted && w.Fault == "" && w.Value == o.value {
+		o.parted, o.foundKnown = true, false // what was read before says nothing of it
+	}
 	o.written = w.Fault == "" && o.ordered && w.Value == o.value
 }
 

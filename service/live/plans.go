@@ -403,7 +403,7 @@ func (e *Engine) disarm(to Parting, who, why string) error {
 	var orders = map[*driving]*device.Order{}
 	for _, o := range e.outputs {
 		v, holds := e.parted(o, to)
-		o.parting = !holds
+		o.parting, o.parted = !holds, false
 		if holds {
 			continue
 		}
@@ -436,7 +436,7 @@ func (e *Engine) disarm(to Parting, who, why string) error {
 func (e *Engine) parting() (left []string) {
 	for _, o := range e.outputs {
 		name := e.p.Outputs[o.index].Name
-		if o.parting && (!o.foundKnown || !o.dev.driver.Same(name, o.found, o.value)) {
+		if o.parting && (!o.parted || !o.foundKnown || !o.dev.driver.Same(name, o.found, o.value)) {
 			left = append(left, name)
 		}
 	}
