@@ -29,6 +29,7 @@ go-test: install-gcc
 # Devices of others, from Debian's packages, talk with ours over TCP and a serial line.
 peers: install-gcc install-peers
 	go test -race -tags peers -count 1 ./service/device/modbus
+	go test -race -tags peers -count 1 ./service -run Peers
 
 # A few thousand inputs for each fuzz test; the seeds run with the tests. They are counted, for a
 # time that runs out within an input fails the test.
@@ -54,6 +55,8 @@ nightly: ## thousands of random jobs, for a night on which nobody waits
 	go test -tags counted ./service/api -run '^$$' -fuzz FuzzWriting -fuzztime 1h -timeout 2h
 	go test -tags counted ./service/api -run '^$$' -bench Writing -benchtime 20000x
 	go test -race ./service -run Crowd -crowd 60s -count 1 -v
+	go test ./service -run KilledUnderLoad -kills 100 -count 1 -timeout 1h
+	HOURS=20 go test ./service/live -run CaptureIsLive -count 1 -timeout 1h
 
 bench: console/dist/app/index.html install-chromium ## print the speed as ratios, each taken within one run
 	go test ./core/logic -run '^$$' -bench .
@@ -98,8 +101,8 @@ install-gcc:
 	@command -v gcc >/dev/null || scripts/apt-install gcc libc6-dev
 
 install-peers:
-	@command -v socat >/dev/null && /usr/bin/python3 -c 'import pymodbus, serial_asyncio' 2>/dev/null || \
-		scripts/apt-install socat python3-pymodbus python3-serial-asyncio
+	@command -v socat >/dev/null && command -v mbpoll >/dev/null && /usr/bin/python3 -c 'import pymodbus, serial_asyncio' 2>/dev/null || \
+		scripts/apt-install socat mbpoll python3-pymodbus python3-serial-asyncio
 
 install-chromium:
 	@command -v chromium >/dev/null || scripts/apt-install chromium
