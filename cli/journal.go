@@ -53,7 +53,17 @@ the service. Entries are numbered without a gap. Times are those of the job's zo
 			}
 			l := list{heads: []string{"NUMBER", "TIME", "KIND", "NAME", "FROM", "TO", "WHO", "VIA", "BECAUSE"}, numbers: []int{1}}
 			for _, e := range *a.JSON200 {
-				l.add(strconv.FormatInt(e.Number, 10), e.Time.Format("2006-01-02 15:04:05.000"), e.Kind, e.Name, e.From, e.To, e.Who, e.Via, e.Because)
+				l.add(
+					strconv.FormatInt(e.Number, 10),
+					e.Time.Format("2006-01-02 15:04:05.000"),
+					e.Kind,
+					e.Name,
+					e.From,
+					e.To,
+					e.Who,
+					e.Via,
+					e.Because,
+				)
 			}
 			return l.write(c, format, *a.JSON200)
 		},
@@ -124,7 +134,13 @@ under a name: to be replayed with other setpoints, and to be made a trial of.`,
 			if err := answered(a, err, http.StatusCreated); err != nil {
 				return err
 			}
-			fmt.Fprintf(c.OutOrStdout(), "%s: recording %d, %s\n", a.JSON201.Name, a.JSON201.Id, count(int(a.JSON201.Samples), "reading", "readings"))
+			fmt.Fprintf(
+				c.OutOrStdout(),
+				"%s: recording %d, %s\n",
+				a.JSON201.Name,
+				a.JSON201.Id,
+				count(int(a.JSON201.Samples), "reading", "readings"),
+			)
 			return nil
 		},
 	}
@@ -184,7 +200,11 @@ exit code is 1 if one differs.`,
 
 func printVerified(c *cobra.Command, v *client.Verification) error {
 	w := c.OutOrStdout()
-	fmt.Fprintf(w, "%s the same in the journal and in what was captured, played again.\n", count(v.Same, "transition is", "transitions are"))
+	fmt.Fprintf(
+		w,
+		"%s the same in the journal and in what was captured, played again.\n",
+		count(v.Same, "transition is", "transitions are"),
+	)
 	for _, x := range v.LeftOut {
 		fmt.Fprintf(w, "Left out: %s.\n", x)
 	}

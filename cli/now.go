@@ -107,7 +107,16 @@ func printStatus(c *cobra.Command, format string, all []client.JobStatus) error 
 		if s.Mode != client.JobStatusModeIdle {
 			late = fmt.Sprintf("%.1f ms", s.LatenessMs.P99)
 		}
-		l.add(s.Job, mode, revision, clockOr(s.Since, now, "-"), devicesText(s.Devices), alarmsText(s.Alarms), strconv.Itoa(s.Bypasses), late)
+		l.add(
+			s.Job,
+			mode,
+			revision,
+			clockOr(s.Since, now, "-"),
+			devicesText(s.Devices),
+			alarmsText(s.Alarms),
+			strconv.Itoa(s.Bypasses),
+			late,
+		)
 	}
 	if err := l.write(c, format, all); err != nil || format != "table" {
 		return err
@@ -128,7 +137,12 @@ func printStatus(c *cobra.Command, format string, all []client.JobStatus) error 
 			}
 		}
 		if s.PassedOver > 0 {
-			fmt.Fprintf(w, "\n%s was sent more readings than it could take: %d were passed over, the newest of each point was taken.\n", s.Job, s.PassedOver)
+			fmt.Fprintf(
+				w,
+				"\n%s was sent more readings than it could take: %d were passed over, the newest of each point was taken.\n",
+				s.Job,
+				s.PassedOver,
+			)
 		}
 	}
 	return nil

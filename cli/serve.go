@@ -99,7 +99,8 @@ all that the folder holds, says what is damaged, and ends.`,
 		},
 	}
 	addServeFlags(c, &f, "rectura in the user's data folder")
-	c.Flags().StringVar(&f.onExit, "on-exit", "hold", "`what` armed outputs do when the service ends: hold, or fail for their fail states")
+	c.Flags().
+		StringVar(&f.onExit, "on-exit", "hold", "`what` armed outputs do when the service ends: hold, or fail for their fail states")
 	c.Flags().BoolVar(&check, "check", false, "say what of the data is damaged, and end")
 	return c
 }

@@ -193,7 +193,14 @@ func explanationView(a *bench.Explanation) explanationJSON {
 	for _, m := range a.Misses {
 		v.Misses = append(
 			v.Misses,
-			missJSON{a.Program.Rules[m.Rule].Name, timeJSON{clock, m.From}, timeJSON{clock, m.To}, seconds(m.To - m.From), seconds(m.Of), m.Until},
+			missJSON{
+				a.Program.Rules[m.Rule].Name,
+				timeJSON{clock, m.From},
+				timeJSON{clock, m.To},
+				seconds(m.To - m.From),
+				seconds(m.Of),
+				m.Until,
+			},
 		)
 	}
 	if a.Next != nil {

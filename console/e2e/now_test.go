@@ -77,18 +77,20 @@ func TestNow(t *testing.T) {
 	address := u.Scheme + "://" + u.Host
 	rack := raceway(t)
 	run(t, ctx, chromedp.Navigate(address+"/hatchery/now"), shows("This job is idle"))
-	picture(t, ctx, "now-idle.png")
 	wire(t, address, rack)
 	assert.Contains(t, command(t, address, "listen --job hatchery"), "hatchery listens with revision 2. Nothing is written.")
 	run(t, ctx, shows("Listening: no output is written"))
-	picture(t, ctx, "now-listening.png")
 	assert.Contains(t, command(t, address, "arm --job hatchery --yes --now --despite testing"), "hatchery is armed with revision 2.")
 	run(t, ctx, shows("● Armed"), shows("✓ No alarm."))
 	command(t, address, "off feeder --job hatchery --lock anna --why pellets")
 	rack.SetWords("holding", 0, 594) // 2.9 mA: the loop has broken
 	run(t, ctx, shows("Raceway 1 dissolved oxygen is bad"), shows("broken loop or no supply"), shows("pellets"))
 	picture(t, ctx, "now.png")
+	var page strings.Builder
+	for _, line := range []string{"status", "points", "alarms", "journal --newest 12"} {
+		page.WriteString("$ rectura " + line + "\n" + command(t, address, line+" --job hatchery") + "\n")
+	}
+	terminal(t, page.String(), "cli-live.png")
 	rack.Misbehave(simulated.Silent, time.Second)
 	run(t, ctx, shows("rack lost"))
-	picture(t, ctx, "now-lost.png")
 }

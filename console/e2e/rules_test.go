@@ -109,7 +109,6 @@ func TestFindingsWhileWriting(t *testing.T) {
 	assert.Equal(t, "3", value[string](t, ctx, `document.querySelector('.cm-lintRange-error').textContent`), "the place is the number with that unit")
 	assert.True(t, value[bool](t, ctx, `[...document.querySelectorAll('button')].find((b) => b.textContent.startsWith('Save as')).disabled`))
 	run(t, ctx, chromedp.KeyEvent(kb.Escape), chromedp.WaitVisible(`//*[@role="status"][contains(., "kept as a draft")]`))
-	picture(t, ctx, "rules-finding.png")
 
 	// Names and units are completed.
 	run(t, ctx, chromedp.KeyEvent(kb.End), chromedp.KeyEvent(" or infl"), chromedp.WaitVisible(`//*[contains(@class, "cm-tooltip-autocomplete")]//li[contains(., "inflow_low")]`),
@@ -277,9 +276,6 @@ func TestAccessibility(t *testing.T) {
 		address.Path, address.RawQuery = "/rules", "rule=feeding"
 		run(t, ctx, chromedp.Navigate(address.String()), rulesDrawn("feeding"))
 		check("rules")
-		if dark {
-			picture(t, ctx, "rules-dark.png")
-		}
 		run(t, ctx, chromedp.Click(`//button[starts-with(., "New rule")]`), chromedp.WaitVisible(`//button[contains(., "run-fail")]`))
 		check("new rule")
 	}

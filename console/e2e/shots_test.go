@@ -53,11 +53,19 @@ rule standby
 			var out bytes.Buffer
 			cli.Run(t.Context(), strings.Fields(command), &out, &out)
 			text := strings.ReplaceAll("$ rectura "+command+"\n"+out.String()+"\n", wrong, "raceway2")
-			page.WriteString(html.EscapeString(text))
+			page.WriteString(text)
 		}
-		ctx := browser(t)
-		document := `<meta charset="utf-8"><body style="margin:0;background:#211f1b;color:#ece8dd"><pre style="font:12px/1.45 'DejaVu Sans Mono',monospace;padding:16px;margin:0">` + page.String()
-		run(t, ctx, chromedp.Navigate("data:text/html;base64,"+base64.StdEncoding.EncodeToString([]byte(document))))
-		picture(t, ctx, name)
+		terminal(t, page.String(), name)
 	}
+}
+
+// terminal takes a picture of what commands print, as a terminal shows it.
+func terminal(t *testing.T, text, name string) {
+	if *shots == "" {
+		return
+	}
+	ctx := browser(t)
+	document := `<meta charset="utf-8"><body style="margin:0;background:#211f1b;color:#ece8dd"><pre style="font:12px/1.45 'DejaVu Sans Mono',monospace;padding:16px;margin:0">` + html.EscapeString(text)
+	run(t, ctx, chromedp.Navigate("data:text/html;base64,"+base64.StdEncoding.EncodeToString([]byte(document))))
+	picture(t, ctx, name)
 }

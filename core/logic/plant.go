@@ -140,7 +140,8 @@ func (s *Stepper) Drive(output int) (to Stand, now bool) {
 	case s.settledAt(m.settles):
 		return to, true
 	}
-	return to, s.p.Outputs[output].isOff(to) && (m.mode == HandOff || m.mode == Stood || s.lock(s.p.Outputs[output].interlock, m.settles) == lockForces)
+	return to, s.p.Outputs[output].isOff(to) &&
+		(m.mode == HandOff || m.mode == Stood || s.lock(s.p.Outputs[output].interlock, m.settles) == lockForces)
 }
 
 // Abandoned is what an output is to have where nobody drives it any more: its fail state, or off where a true interlock or

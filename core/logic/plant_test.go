@@ -155,7 +155,6 @@ func TestRestartFindsOutputs(t *testing.T) {
 		{valve, "hand", "55 %", p.Outputs[valve].FromWire(550), HandAt, false},
 		{valve, "hand", "55 %", p.Outputs[valve].FromWire(549), Auto, true},
 	} {
-		s := begin()
 		x, err := p.Command(c.do, p.Outputs[c.output].Name, c.value)
 		require.NoError(t, err)
 		before := NewStepper(p)
@@ -164,7 +163,7 @@ func TestRestartFindsOutputs(t *testing.T) {
 		_, err = before.Command(x)
 		require.NoError(t, err)
 		step(t, before, 1)
-		s, _, err = Resume(p, before.Save(false))
+		s, _, err := Resume(p, before.Save(false))
 		require.NoError(t, err)
 		s.Restart()
 		assert.Equal(t, c.ended, s.Found(c.output, c.plant), "%+v", c)

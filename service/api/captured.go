@@ -53,7 +53,10 @@ const longestStretch = 31 * 24 * time.Hour
 // read before. A reading that its device did not have is bad.
 func (s *Server) captured(ctx context.Context, j *shelf, from, to int64) (*recording.Recording, error) {
 	if to-from > int64(longestStretch) {
-		return nil, refuse(http.StatusUnprocessableEntity, "A stretch is "+unit.FormatDuration(int64(longestStretch))+" long at the most.")
+		return nil, refuse(
+			http.StatusUnprocessableEntity,
+			"A stretch is "+unit.FormatDuration(int64(longestStretch))+" long at the most.",
+		)
 	}
 	segments, err := s.plant.Segments(ctx, j.Name, from, to)
 	if err != nil {
@@ -92,7 +95,10 @@ func (s *Server) captured(ctx context.Context, j *shelf, from, to int64) (*recor
 	x.begin()
 	r, _ := x.builder.Finish()
 	if len(r.Columns) == 0 {
-		return nil, refuse(http.StatusUnprocessableEntity, "Nothing was captured from "+w.at(from).Format(time.DateTime)+" to "+w.at(to).Format(time.DateTime)+".")
+		return nil, refuse(
+			http.StatusUnprocessableEntity,
+			"Nothing was captured from "+w.at(from).Format(time.DateTime)+" to "+w.at(to).Format(time.DateTime)+".",
+		)
 	}
 	return r, nil
 }
@@ -129,7 +135,10 @@ func (x *stretch) take(p *logic.Program, e *capture.Event) error {
 	}
 	x.begin()
 	if e.T < x.last {
-		return refuse(http.StatusUnprocessableEntity, "The clock was set back within this stretch; keep what was before that, or what came after, alone.")
+		return refuse(
+			http.StatusUnprocessableEntity,
+			"The clock was set back within this stretch; keep what was before that, or what came after, alone.",
+		)
 	}
 	x.last = e.T
 	x.builder.Sparse(e.T, []recording.Reading{{Column: x.column(in), Value: value}})

@@ -29,7 +29,10 @@ func (s *Server) engine(ctx context.Context, job string) (*live.Engine, wall, er
 	}
 	e := s.jobs.Engine(job)
 	if e == nil {
-		return nil, w, refuse(http.StatusConflict, "The job "+job+" is idle: its devices are not read, and its rules do not run. Let it listen, or arm it.")
+		return nil, w, refuse(
+			http.StatusConflict,
+			"The job "+job+" is idle: its devices are not read, and its rules do not run. Let it listen, or arm it.",
+		)
 	}
 	return e, w, nil
 }
@@ -119,9 +122,24 @@ func (s *Server) status(ctx context.Context, j *shelf) (JobStatus, error) {
 }
 
 func statusView(w wall, v live.Status) JobStatus {
-	x := JobStatus{Job: v.Job, Mode: JobStatusMode(v.Mode), Revision: &v.Revision, Since: w.when(v.Since), Fault: v.Fault, Waiting: v.Waiting,
-		Settling: v.Settling, NotKeptSince: w.when(v.NotKept), NotKeptBecause: v.NotKeptWhy, LatenessMs: Lateness{P50: v.P50, P99: v.P99}, Late: v.Late,
-		PassedOver: v.Passed, Starts: v.Starts, Devices: []DeviceNow{}, Alarms: v.Alarms, Bypasses: v.Bypasses}
+	x := JobStatus{
+		Job:            v.Job,
+		Mode:           JobStatusMode(v.Mode),
+		Revision:       &v.Revision,
+		Since:          w.when(v.Since),
+		Fault:          v.Fault,
+		Waiting:        v.Waiting,
+		Settling:       v.Settling,
+		NotKeptSince:   w.when(v.NotKept),
+		NotKeptBecause: v.NotKeptWhy,
+		LatenessMs:     Lateness{P50: v.P50, P99: v.P99},
+		Late:           v.Late,
+		PassedOver:     v.Passed,
+		Starts:         v.Starts,
+		Devices:        []DeviceNow{},
+		Alarms:         v.Alarms,
+		Bypasses:       v.Bypasses,
+	}
 	for _, d := range v.Devices {
 		x.Devices = append(x.Devices, DeviceNow{Name: d.Name, State: DeviceNowState(d.State), Since: w.at(d.Since), Because: d.Why})
 	}
@@ -138,8 +156,15 @@ func (s *Server) GetNow(ctx context.Context, request GetNowRequestObject) (GetNo
 	if err != nil {
 		return nil, as(err)
 	}
-	v := Now{Status: statusView(w, now.Status), Time: w.at(now.Clock), Points: []PointNow{}, Rules: []RuleNow{}, Alarms: []AlarmNow{}, Setpoints: []SetpointNow{},
-		Bypasses: []Bypass{}}
+	v := Now{
+		Status:    statusView(w, now.Status),
+		Time:      w.at(now.Clock),
+		Points:    []PointNow{},
+		Rules:     []RuleNow{},
+		Alarms:    []AlarmNow{},
+		Setpoints: []SetpointNow{},
+		Bypasses:  []Bypass{},
+	}
 	for _, p := range now.Points {
 		v.Points = append(v.Points, pointView(p))
 	}
@@ -147,14 +172,20 @@ func (s *Server) GetNow(ctx context.Context, request GetNowRequestObject) (GetNo
 		v.Rules = append(v.Rules, RuleNow{Name: r.Name, Title: r.Title, Kind: r.Kind, State: r.State, Because: r.Because})
 	}
 	for _, a := range now.Alarms {
-		v.Alarms = append(v.Alarms, AlarmNow{Name: a.Name, Title: a.Title, Priority: a.Priority, State: a.State, Since: w.when(a.Since), Because: a.Because,
-			Advice: a.Advice, ShelvedUntil: w.when(a.Shelved), Suppressed: a.Suppressed, OutOfService: a.OutOfService})
+		v.Alarms = append(
+			v.Alarms,
+			AlarmNow{Name: a.Name, Title: a.Title, Priority: a.Priority, State: a.State, Since: w.when(a.Since), Because: a.Because,
+				Advice: a.Advice, ShelvedUntil: w.when(a.Shelved), Suppressed: a.Suppressed, OutOfService: a.OutOfService},
+		)
 	}
 	for _, x := range now.Settings {
 		v.Setpoints = append(v.Setpoints, SetpointNow{Name: x.Name, Title: x.Title, Value: x.Value, Written: x.Written, Unit: x.Unit})
 	}
 	for _, b := range now.Bypasses {
-		v.Bypasses = append(v.Bypasses, Bypass{Name: b.Name, Kind: b.Kind, Value: b.Value, Who: b.Who, Why: b.Why, Since: w.when(b.Since), Until: w.when(b.Until)})
+		v.Bypasses = append(
+			v.Bypasses,
+			Bypass{Name: b.Name, Kind: b.Kind, Value: b.Value, Who: b.Who, Why: b.Why, Since: w.when(b.Since), Until: w.when(b.Until)},
+		)
 	}
 	return GetNow200JSONResponse(v), nil
 }
@@ -199,8 +230,15 @@ func (s *Server) Command(ctx context.Context, request CommandRequestObject) (Com
 		return nil, err
 	}
 	b := request.Body
-	q := live.Request{Do: string(b.Do), Name: b.Name, Value: text(b.Value), Written: b.Written != nil && *b.Written, Lock: text(b.Lock), Who: text(b.Who),
-		Why: text(b.Why)}
+	q := live.Request{
+		Do:      string(b.Do),
+		Name:    b.Name,
+		Value:   text(b.Value),
+		Written: b.Written != nil && *b.Written,
+		Lock:    text(b.Lock),
+		Who:     text(b.Who),
+		Why:     text(b.Why),
+	}
 	if b.ForSeconds != nil {
 		q.For = time.Duration(*b.ForSeconds * 1e9)
 	}
@@ -208,7 +246,14 @@ func (s *Server) Command(ctx context.Context, request CommandRequestObject) (Com
 	if err != nil {
 		return nil, as(err)
 	}
-	return Command200JSONResponse{Before: a.Before, After: a.After, State: a.State, Because: a.Because, Until: w.when(a.Until), Kept: a.Kept}, nil
+	return Command200JSONResponse{
+		Before:  a.Before,
+		After:   a.After,
+		State:   a.State,
+		Because: a.Because,
+		Until:   w.when(a.Until),
+		Kept:    a.Kept,
+	}, nil
 }
 
 // revision is one of a job, as an engine needs it; the newest where no number is given.
@@ -232,7 +277,11 @@ func (s *Server) revision(ctx context.Context, j *shelf, number *int64) (*live.R
 		return nil, err
 	}
 	if sheet.HasErrors(p.found) {
-		return nil, &failure{http.StatusConflict, fmt.Sprintf("Revision %d has errors, and cannot be run; mend them in a new revision.", *number), p.found}
+		return nil, &failure{
+			http.StatusConflict,
+			fmt.Sprintf("Revision %d has errors, and cannot be run; mend them in a new revision.", *number),
+			p.found,
+		}
 	}
 	return &live.Revision{Number: *number, Program: p.Program, Sources: sources,
 		Drivers: func() ([]device.Driver, error) { return live.Drivers(p.Program, s.log) }}, nil
@@ -283,7 +332,13 @@ func (s *Server) PlanArming(ctx context.Context, request PlanArmingRequestObject
 }
 
 func (s *Server) planView(ctx context.Context, j *shelf, r *live.Revision, p live.Plan) (Plan, error) {
-	v := Plan{Number: p.Number, Revision: r.Number, Changes: append([]string{}, p.Changes...), Moves: moveViews(p.Moves), Waiting: p.Waiting}
+	v := Plan{
+		Number:   p.Number,
+		Revision: r.Number,
+		Changes:  append([]string{}, p.Changes...),
+		Moves:    moveViews(p.Moves),
+		Waiting:  p.Waiting,
+	}
 	var err error
 	v.Trials, err = j.untried(ctx, r)
 	return v, err
@@ -336,8 +391,11 @@ func (s *Server) Arm(ctx context.Context, request ArmRequestObject) (ArmResponse
 		return nil, err
 	}
 	if len(untried) > 0 && text(b.Despite) == "" {
-		return nil, refuse(http.StatusConflict, fmt.Sprintf("Revision %d is not armed, since of its trials %s. Play them, or say why that does not matter: despite.",
-			r.Number, sheet.List(untried, "and")))
+		return nil, refuse(
+			http.StatusConflict,
+			fmt.Sprintf("Revision %d is not armed, since of its trials %s. Play them, or say why that does not matter: despite.",
+				r.Number, sheet.List(untried, "and")),
+		)
 	}
 	why := ""
 	if len(untried) > 0 {
@@ -448,7 +506,17 @@ func instant(t *time.Time) int64 {
 }
 
 func entryView(w wall, e *store.Entry) JournalEntry {
-	return JournalEntry{Number: e.Number, Time: w.at(e.Time), Kind: e.Kind, Name: e.Name, From: e.From, To: e.To, Because: e.Because, Who: e.Who, Via: e.Via}
+	return JournalEntry{
+		Number:  e.Number,
+		Time:    w.at(e.Time),
+		Kind:    e.Kind,
+		Name:    e.Name,
+		From:    e.From,
+		To:      e.To,
+		Because: e.Because,
+		Who:     e.Who,
+		Via:     e.Via,
+	}
 }
 
 // Verify plays what was captured again.
@@ -481,7 +549,15 @@ func (s *Server) verify(ctx context.Context, j *shelf, from, to int64) (Verifica
 		}
 		p, err := j.program(ctx, seg.Revision)
 		if err != nil {
-			v.LeftOut = append(v.LeftOut, fmt.Sprintf("%s to %s: revision %d cannot be compiled any more", w.at(seg.Begins).Format(time.DateTime), w.at(seg.Ends).Format(time.DateTime), seg.Revision))
+			v.LeftOut = append(
+				v.LeftOut,
+				fmt.Sprintf(
+					"%s to %s: revision %d cannot be compiled any more",
+					w.at(seg.Begins).Format(time.DateTime),
+					w.at(seg.Ends).Format(time.DateTime),
+					seg.Revision,
+				),
+			)
 			continue
 		}
 		same, differ, err := s.verifySegment(ctx, j.Name, seg, p.Program)
@@ -529,5 +605,8 @@ func within(journal, replayed []store.Entry) []store.Entry {
 		return nil
 	}
 	first, last := replayed[0].Time, replayed[len(replayed)-1].Time
-	return slices.DeleteFunc(slices.Clone(journal), func(e store.Entry) bool { return e.Time < min(first, last) || e.Time > max(first, last) })
+	return slices.DeleteFunc(
+		slices.Clone(journal),
+		func(e store.Entry) bool { return e.Time < min(first, last) || e.Time > max(first, last) },
+	)
 }

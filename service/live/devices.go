@@ -176,7 +176,11 @@ func (e *Engine) heardAgain(d *dev) {
 	}
 	d.why = ""
 	e.note("device", d.Name, "silent", d.state, "it is heard again", "")
-	e.entered = append(e.entered, capture.Event{Kind: capture.Settle, Of: d.answers}, capture.Event{Kind: capture.Reading, Of: d.answers, Value: 1})
+	e.entered = append(
+		e.entered,
+		capture.Event{Kind: capture.Settle, Of: d.answers},
+		capture.Event{Kind: capture.Reading, Of: d.answers, Value: 1},
+	)
 }
 
 // patience is how long points may stay away, whatever their driver does: three polls and two time-outs.

@@ -110,8 +110,14 @@ type driving struct {
 
 // Start starts an engine. It ends with Stop, or with the context.
 func Start(ctx context.Context, c Setup) (*Engine, error) {
-	e := &Engine{clock: c.Clock, keeper: c.Keeper, log: c.Log.With(slog.String("job", c.Armed.Job)), mail: newMailbox(), done: make(chan struct{}),
-		alarmSince: map[string]int64{}}
+	e := &Engine{
+		clock:      c.Clock,
+		keeper:     c.Keeper,
+		log:        c.Log.With(slog.String("job", c.Armed.Job)),
+		mail:       newMailbox(),
+		done:       make(chan struct{}),
+		alarmSince: map[string]int64{},
+	}
 	e.armed, e.p = c.Armed, c.Program
 	wall, steady := e.clock.Now()
 	e.time = startTime(wall, steady, c.Armed.Last)

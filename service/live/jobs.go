@@ -85,8 +85,11 @@ func (j *Jobs) begin(ctx context.Context, a store.Armed, p *logic.Program, memor
 	if err != nil {
 		return err
 	}
-	e, err := Start(j.context, Setup{Armed: a, Program: p, Memory: memory, Bypasses: bypasses, Figures: figures, Clock: j.clock, Keeper: j.file,
-		Drivers: drivers, Log: j.log})
+	e, err := Start(
+		j.context,
+		Setup{Armed: a, Program: p, Memory: memory, Bypasses: bypasses, Figures: figures, Clock: j.clock, Keeper: j.file,
+			Drivers: drivers, Log: j.log},
+	)
 	if err == nil {
 		j.engines[a.Job] = e
 	}
@@ -181,8 +184,11 @@ func (j *Jobs) Listen(ctx context.Context, job string, r *Revision, who, why str
 	if err != nil {
 		return err
 	}
-	e, err := Start(j.context, Setup{Armed: a, Program: r.Program, Settled: memory, Bypasses: bypasses, Clock: j.clock, Keeper: j.file, Drivers: drivers,
-		Log: j.log, Who: who, Why: why})
+	e, err := Start(
+		j.context,
+		Setup{Armed: a, Program: r.Program, Settled: memory, Bypasses: bypasses, Clock: j.clock, Keeper: j.file, Drivers: drivers,
+			Log: j.log, Who: who, Why: why},
+	)
 	if err != nil {
 		return err
 	}
@@ -214,7 +220,13 @@ func (e *Engine) rest(ctx context.Context, who, why string) error {
 			return refuse("the job is armed; disarm it first")
 		}
 		if i := e.people.hand(e); i >= 0 && e.began {
-			e.enter(e.next(), capture.Event{Kind: capture.Command, Do: logic.Command{Do: logic.GiveBack, Of: logic.Ref{Kind: logic.OutputKind, Index: int32(i)}}})
+			e.enter(
+				e.next(),
+				capture.Event{
+					Kind: capture.Command,
+					Do:   logic.Command{Do: logic.GiveBack, Of: logic.Ref{Kind: logic.OutputKind, Index: int32(i)}},
+				},
+			)
 			e.drive()
 		}
 		return nil
@@ -225,7 +237,8 @@ func (e *Engine) rest(ctx context.Context, who, why string) error {
 	for range 30 { // until the plant has it
 		waits, err := ask(ctx, e, func() bool {
 			for _, o := range e.outputs {
-				if _, taken := e.run.S.Drive(o.index); e.began && taken && o.dev.state == connected && e.run.S.Mode(o.index) == logic.Auto {
+				if _, taken := e.run.S.Drive(o.index); e.began && taken && o.dev.state == connected &&
+					e.run.S.Mode(o.index) == logic.Auto {
 					return true
 				}
 			}
@@ -308,7 +321,11 @@ func (j *Jobs) Watch(ctx context.Context) error {
 		for name, e := range j.engines {
 			if last := e.passed.Load(); last != 0 && steady-last > hung {
 				j.mu.Unlock()
-				return fmt.Errorf("the engine of the job %s hangs since %.0f s; its outputs were written to what they fail to", name, float64(steady-last)/1e9)
+				return fmt.Errorf(
+					"the engine of the job %s hangs since %.0f s; its outputs were written to what they fail to",
+					name,
+					float64(steady-last)/1e9,
+				)
 			}
 		}
 		j.mu.Unlock()
@@ -323,7 +340,12 @@ func (j *Jobs) LeaveAtFail(ctx context.Context) {
 			continue
 		}
 		if left, _, err := e.Disarm(ctx, ToFail, "", "the service ends"); err != nil || len(left) > 0 {
-			j.log.Error("outputs are not at what they fail to", slog.String("job", name), slog.Any("outputs", left), slog.Any("error", err))
+			j.log.Error(
+				"outputs are not at what they fail to",
+				slog.String("job", name),
+				slog.Any("outputs", left),
+				slog.Any("error", err),
+			)
 		}
 	}
 }

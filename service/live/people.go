@@ -142,8 +142,12 @@ func (e *Engine) do(q Request) (a Answer, err error) {
 		return a, err
 	}
 	if nk := e.keeping.notKept; nk != 0 && (slices.Contains(keptOnly, q.Do) || c.Do == logic.TakeInHand && (c.On || e.analog(c.Of))) {
-		return a, refuse("nothing can be kept since %s, so that %s would be lost at a restart: %s; make room, or switch it off or back instead",
-			e.clockOf(nk), q.Do, e.keeping.why)
+		return a, refuse(
+			"nothing can be kept since %s, so that %s would be lost at a restart: %s; make room, or switch it off or back instead",
+			e.clockOf(nk),
+			q.Do,
+			e.keeping.why,
+		)
 	}
 	e.answer = answered{}
 	e.enter(e.next(), capture.Event{Kind: capture.Command, Do: c})
@@ -154,7 +158,9 @@ func (e *Engine) do(q Request) (a Answer, err error) {
 	if passedOver != "" {
 		q.Why = passedOver + q.Why
 	}
-	e.keeping.entry(store.Entry{Time: e.last, Kind: "command", Name: q.Name, From: a.Before, To: a.After, Because: q.Why, Who: q.Who, Via: q.Do})
+	e.keeping.entry(
+		store.Entry{Time: e.last, Kind: "command", Name: q.Name, From: a.Before, To: a.After, Because: q.Why, Who: q.Who, Via: q.Do},
+	)
 	e.people.put(e, c, &q, a.After)
 	stand := e.run.S.Standing(c.Of)
 	if c.Of.Kind != logic.SettingKind {
@@ -176,7 +182,12 @@ func (e *Engine) analog(r logic.Ref) bool {
 func (e *Engine) allow(c *logic.Command, q *Request) (passedOver string, err error) {
 	within := func(most time.Duration) error {
 		if q.For < 0 || q.For > most {
-			return refuse("%s lasts for %s at the most, and %s was asked for", q.Do, unit.FormatDuration(int64(most)), unit.FormatDuration(int64(q.For)))
+			return refuse(
+				"%s lasts for %s at the most, and %s was asked for",
+				q.Do,
+				unit.FormatDuration(int64(most)),
+				unit.FormatDuration(int64(q.For)),
+			)
 		}
 		if q.For == 0 {
 			c.For = int64(most)
@@ -249,7 +260,11 @@ func (e *Engine) allowHand(c *logic.Command, q *Request, within func(time.Durati
 		return refuse("%s is not wired, so that nothing would be written", q.Name)
 	}
 	if other := e.people.hand(e); other >= 0 && other != int(c.Of.Index) {
-		return refuse("the job listens and writes one output at a time; give %s back first: auto %s", e.p.Outputs[other].Name, e.p.Outputs[other].Name)
+		return refuse(
+			"the job listens and writes one output at a time; give %s back first: auto %s",
+			e.p.Outputs[other].Name,
+			e.p.Outputs[other].Name,
+		)
 	}
 	return within(mostProof)
 }

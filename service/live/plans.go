@@ -145,7 +145,15 @@ func (e *Engine) moves(p *logic.Program, next *logic.Stepper, because map[int32]
 			m.From = p.StandText(logic.Ref{Kind: logic.OutputKind, Index: int32(i)}, o.FromWire(x.found))
 		}
 		if m.From == m.To { // beyond the end of its range, say
-			m.From, m.To = fmt.Sprintf("%s (%s on its wire)", m.From, unit.Short(x.found)), fmt.Sprintf("%s (%s)", m.To, unit.Short(o.ToWire(to)))
+			m.From, m.To = fmt.Sprintf(
+				"%s (%s on its wire)",
+				m.From,
+				unit.Short(x.found),
+			), fmt.Sprintf(
+				"%s (%s)",
+				m.To,
+				unit.Short(o.ToWire(to)),
+			)
 		}
 		all = append(all, m)
 	}
@@ -234,7 +242,17 @@ func (e *Engine) arm(r *Revision, a Agreement) error {
 		o.ordered, o.differs = false, ""
 	}
 	e.enter(e.next(), capture.Event{Kind: capture.Listen, On: false})
-	e.keeping.entry(store.Entry{Time: e.last, Kind: "command", From: from, To: fmt.Sprintf("armed, revision %d", r.Number), Because: a.Why, Who: a.Who, Via: "arm"})
+	e.keeping.entry(
+		store.Entry{
+			Time:    e.last,
+			Kind:    "command",
+			From:    from,
+			To:      fmt.Sprintf("armed, revision %d", r.Number),
+			Because: a.Why,
+			Who:     a.Who,
+			Via:     "arm",
+		},
+	)
 	e.drive()
 	return nil
 }
@@ -365,7 +383,10 @@ func (e *Engine) Partings(ctx context.Context, to Parting) ([]Move, error) {
 			v, holds := e.parted(o, to)
 			if p := &e.p.Outputs[o.index]; !holds && o.foundKnown && !o.dev.driver.Same(p.Name, o.found, p.ToWire(v)) {
 				r := logic.Ref{Kind: logic.OutputKind, Index: int32(o.index)}
-				all = append(all, Move{Output: p.Name, From: e.p.StandText(r, p.FromWire(o.found)), To: e.p.StandText(r, v), Because: "disarmed"})
+				all = append(
+					all,
+					Move{Output: p.Name, From: e.p.StandText(r, p.FromWire(o.found)), To: e.p.StandText(r, v), Because: "disarmed"},
+				)
 			}
 		}
 		return all
@@ -397,7 +418,13 @@ func (e *Engine) disarm(to Parting, who, why string) error {
 	}
 	for i := range e.p.Outputs {
 		if m := e.run.S.Mode(i); m == logic.HandOn || m == logic.HandAt || m == logic.HandOff {
-			e.enter(e.next(), capture.Event{Kind: capture.Command, Do: logic.Command{Do: logic.GiveBack, Of: logic.Ref{Kind: logic.OutputKind, Index: int32(i)}}})
+			e.enter(
+				e.next(),
+				capture.Event{
+					Kind: capture.Command,
+					Do:   logic.Command{Do: logic.GiveBack, Of: logic.Ref{Kind: logic.OutputKind, Index: int32(i)}},
+				},
+			)
 		}
 	}
 	var orders = map[*driving]*device.Order{}
@@ -413,7 +440,10 @@ func (e *Engine) disarm(to Parting, who, why string) error {
 			orders[o.dev.driver] = x
 		}
 		o.value, o.written = e.p.Outputs[o.index].ToWire(v), false
-		x.Writes = append(x.Writes, device.Write{Device: o.dev.Name, Connection: o.dev.connection, Point: e.p.Outputs[o.index].Name, Value: o.value})
+		x.Writes = append(
+			x.Writes,
+			device.Write{Device: o.dev.Name, Connection: o.dev.connection, Point: e.p.Outputs[o.index].Name, Value: o.value},
+		)
 	}
 	from := fmt.Sprintf("armed, revision %d", e.armed.Revision)
 	e.armed.Mode, e.armed.Since, e.armed.Fault = Listening, e.next(), ""
@@ -428,7 +458,17 @@ func (e *Engine) disarm(to Parting, who, why string) error {
 			e.enter(e.next(), capture.Event{Kind: capture.Reading, Of: o.readBack, Value: 1})
 		}
 	}
-	e.keeping.entry(store.Entry{Time: e.last, Kind: "command", From: from, To: "listening, outputs to " + string(to), Because: why, Who: who, Via: "disarm"})
+	e.keeping.entry(
+		store.Entry{
+			Time:    e.last,
+			Kind:    "command",
+			From:    from,
+			To:      "listening, outputs to " + string(to),
+			Because: why,
+			Who:     who,
+			Via:     "disarm",
+		},
+	)
 	return nil
 }
 

@@ -93,7 +93,15 @@ func (e *Engine) Points(ctx context.Context) ([]PointNow, error) { return ask(ct
 func (e *Engine) points() (all []PointNow) {
 	for i, in := range e.p.Job.Inputs {
 		r := logic.Ref{Kind: logic.InputKind, Index: int32(i)}
-		v := PointNow{Name: in.Name, Title: in.Title(), Kind: "input", Value: math.NaN(), Age: math.NaN(), Pinned: e.run.S.Pinned(i), Quality: "good"}
+		v := PointNow{
+			Name:    in.Name,
+			Title:   in.Title(),
+			Kind:    "input",
+			Value:   math.NaN(),
+			Age:     math.NaN(),
+			Pinned:  e.run.S.Pinned(i),
+			Quality: "good",
+		}
 		stand := e.run.S.Standing(r)
 		value, good := e.run.S.Value(i)
 		term := stand.Reason.Terms[0]
@@ -117,7 +125,15 @@ func (e *Engine) points() (all []PointNow) {
 		all = append(all, v)
 	}
 	for i, d := range e.p.Derived {
-		v := PointNow{Name: d.Name, Title: e.p.Job.Derived[i].Title(), Kind: "derived", Value: math.NaN(), Age: math.NaN(), Unit: d.Unit.Name(), Quality: "bad"}
+		v := PointNow{
+			Name:    d.Name,
+			Title:   e.p.Job.Derived[i].Title(),
+			Kind:    "derived",
+			Value:   math.NaN(),
+			Age:     math.NaN(),
+			Unit:    d.Unit.Name(),
+			Quality: "bad",
+		}
 		if value, good := e.run.S.DerivedValue(i); good {
 			v.Value, v.Quality = value, "good"
 		}
@@ -131,7 +147,15 @@ func (e *Engine) points() (all []PointNow) {
 
 func (e *Engine) output(i int) PointNow {
 	o, r := &e.p.Outputs[i], logic.Ref{Kind: logic.OutputKind, Index: int32(i)}
-	v := PointNow{Name: o.Name, Title: e.p.Job.Outputs[i].Title(), Kind: "output", Value: math.NaN(), Age: math.NaN(), Unit: o.Unit.Name(), Quality: "good"}
+	v := PointNow{
+		Name:    o.Name,
+		Title:   e.p.Job.Outputs[i].Title(),
+		Kind:    "output",
+		Value:   math.NaN(),
+		Age:     math.NaN(),
+		Unit:    o.Unit.Name(),
+		Quality: "good",
+	}
 	to, _ := e.run.S.Drive(i)
 	if o.Analog() {
 		v.Value = to.Level
@@ -210,8 +234,17 @@ func (e *Engine) alarms(whole bool) (all []AlarmNow) {
 	for i := range e.p.Alarms {
 		d, a := e.p.Job.Alarms[i], e.run.S.Alarm(i)
 		s := e.run.S.Standing(logic.Ref{Kind: logic.AlarmKind, Index: int32(i)})
-		v := AlarmNow{Name: d.Name, Title: d.Title(), Priority: d.Priority.Word, State: a.State().String(), Because: e.p.Sentence(s, e.clockOf),
-			Since: e.alarmSince[d.Name], Suppressed: a.Suppressed(), OutOfService: a.OutOfService(), Announced: a.Announced()}
+		v := AlarmNow{
+			Name:         d.Name,
+			Title:        d.Title(),
+			Priority:     d.Priority.Word,
+			State:        a.State().String(),
+			Because:      e.p.Sentence(s, e.clockOf),
+			Since:        e.alarmSince[d.Name],
+			Suppressed:   a.Suppressed(),
+			OutOfService: a.OutOfService(),
+			Announced:    a.Announced(),
+		}
 		if d.Advice != nil {
 			v.Advice = d.Advice.Text
 		}
@@ -271,7 +304,11 @@ func (e *Engine) Why(ctx context.Context, name string) (WhyNow, error) {
 		r, found := e.p.Find(name)
 		switch {
 		case !found:
-			t.err = refuse("nothing is named %s%s", name, e.p.Job.DidYouMean(name, "rule", "output", "alarm", "input", "bands", "follow", "loop"))
+			t.err = refuse(
+				"nothing is named %s%s",
+				name,
+				e.p.Job.DidYouMean(name, "rule", "output", "alarm", "input", "bands", "follow", "loop"),
+			)
 			return t
 		case r.Kind == logic.SettingKind || r.Kind == logic.MessageKind || r.Kind == logic.DerivedKind:
 			t.err = refuse("%s decides nothing; ask for a rule, an output, an alarm or an input", name)

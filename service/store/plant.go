@@ -226,7 +226,9 @@ func (p *Plant) commitCapture(tx *gorm.DB, c *Cut) error {
 	}
 	packed := p.compressed(memory)
 	a := &c.Armed
-	return tx.Create(&segmentRow{Job: a.Job, Revision: a.Revision, Begins: a.Last, Ends: a.Last, Bytes: int64(len(packed)), Memory: packed}).Error
+	return tx.Create(
+		&segmentRow{Job: a.Job, Revision: a.Revision, Begins: a.Last, Ends: a.Last, Bytes: int64(len(packed)), Memory: packed},
+	).Error
 }
 
 // commitEvents goes on with the last segment.
@@ -362,7 +364,12 @@ type Segment struct {
 // Segments are those of a job that touch a stretch of time, in the order in which they were kept.
 func (p *Plant) Segments(ctx context.Context, job string, from, to int64) ([]Segment, error) {
 	var rows []segmentRow
-	err := p.read.WithContext(ctx).Omit("memory").Where("job = ? AND begins < ? AND ends >= ?", job, to, from).Order("id").Find(&rows).Error
+	err := p.read.WithContext(ctx).
+		Omit("memory").
+		Where("job = ? AND begins < ? AND ends >= ?", job, to, from).
+		Order("id").
+		Find(&rows).
+		Error
 	if err != nil {
 		return nil, fmt.Errorf("reading the capture of the job %s: %w", job, readable(err))
 	}

@@ -342,7 +342,14 @@ func (b *behind) take(readings []Reading) []device.Reading {
 		case !o.again:
 			o.again, o.pending = true, true
 		case o.differs == "":
-			o.differs = fmt.Sprintf("%s %s %d reads %s where %s was written", b.Name, r.Table, r.Address, o.text(r.Value), o.text(o.confirmed))
+			o.differs = fmt.Sprintf(
+				"%s %s %d reads %s where %s was written",
+				b.Name,
+				r.Table,
+				r.Address,
+				o.text(r.Value),
+				o.text(o.confirmed),
+			)
 		}
 		if all[i].Differs = o.differs; o.refusals > 1 {
 			all[i].Differs = o.refused
