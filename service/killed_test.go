@@ -313,6 +313,23 @@ func TestRunning(t *testing.T) {
 		i := slices.IndexFunc(n.Points, func(p client.PointNow) bool { return p.Name == "blower" })
 		return rack.Bit("coil", 0) && n.Points[i].Found != nil && *n.Points[i].Found == "on"
 	})
+	// What entered becomes a recording, and is refused where there is none.
+	c, err := api.KeepCaptureWithResponse(t.Context(), fennick, client.CaptureRequest{Name: "evening", From: time.Now().Add(-time.Minute), To: time.Now()})
+	require.NoError(t, err)
+	require.NotNil(t, c.JSON201, "%s", c.Body)
+	assert.Equal(t, "evening", c.JSON201.Name)
+	var columns []string
+	for _, x := range c.JSON201.Columns {
+		columns = append(columns, x.Name)
+	}
+	assert.ElementsMatch(t, []string{"oxygen", "mains", "button"}, columns)
+	c, err = api.KeepCaptureWithResponse(t.Context(), fennick, client.CaptureRequest{Name: "evening", From: time.Now(), To: time.Now().Add(-time.Minute)})
+	require.NoError(t, err)
+	refused(c.Body, http.StatusUnprocessableEntity, "The stretch ends before it begins; give the earlier time first.")
+	c, err = api.KeepCaptureWithResponse(t.Context(), fennick, client.CaptureRequest{Name: "evening", From: time.Unix(0, 0), To: time.Unix(60, 0)})
+	require.NoError(t, err)
+	refused(c.Body, http.StatusUnprocessableEntity, "Nothing was captured from 1970-01-01 00:00:00 to 1970-01-01 00:01:00.")
+
 	moves, err := api.PlanDisarmingWithResponse(t.Context(), fennick, &client.PlanDisarmingParams{})
 	require.NoError(t, err)
 	require.Len(t, *moves.JSON200, 1)

@@ -178,7 +178,19 @@ func Check(ctx context.Context, c Config) (damaged []error, err error) {
 		return nil, err
 	}
 	defer func() { err = errors.Join(err, st.Close(), l.Close()) }()
-	return st.Verify(ctx)
+	if damaged, err = st.Verify(ctx); err != nil {
+		return damaged, err
+	}
+	plant, err := store.OpenPlant(ctx, filepath.Join(c.Data, "plant.db"), store.Options{Log: c.Log})
+	if errors.Is(err, store.ErrDamaged) {
+		return append(damaged, err), nil
+	}
+	if err != nil {
+		return damaged, err
+	}
+	defer func() { err = errors.Join(err, plant.Close()) }()
+	more, err := plant.Verify(ctx)
+	return append(damaged, more...), err
 }
 
 // limitMemory sets the memory that the program is to stay below, and gives it.

@@ -21,10 +21,12 @@ func (s *Stepper) Fail(t int64, input int, why string) {
 }
 
 // Listen makes the job listen from the next instant on, or drive again: of a job that listens, an output that no person
-// has in hand has whatever it is found to have in the plant, and the rules only say what they would do.
+// has in hand has whatever it is found to have in the plant, and the rules only say what they would do. Either ends a
+// fault of the job.
 func (s *Stepper) Listen(on bool) {
-	if s.listening != on {
-		s.listening = on
+	if s.listening != on || s.circle {
+		s.listening, s.circle, s.circleAt = on, false, 0
+		s.newConds.fill(len(s.p.conds))
 		s.newOutputs.fill(len(s.p.Outputs))
 		s.dirty = true
 	}

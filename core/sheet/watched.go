@@ -12,6 +12,13 @@ const (
 	readBackSuffix = ".readback" // makes the name of an output that of what it is read back as
 )
 
+// The input that says whether the service runs on, and the alarm that it restarts again and again: delays begin anew each
+// time, and may never run out.
+const (
+	ServiceRuns     = "service.running"
+	serviceRestarts = "service.restarts"
+)
+
 // ReadBack is the name of the input of Job.Watched that an output is read back by.
 func (d *Output) ReadBack() string { return d.Name + readBackSuffix }
 
@@ -47,6 +54,10 @@ func (c *checker) watch() {
 			h := Head{At: o.Drives.At, NameAt: o.Drives.At, Name: o.ReadBack(), Label: o.Title() + " as it is read back"}
 			c.watchIt(h, o.Name+mismatchSuffix, o.Title()+" is not as it was written", "high")
 		}
+	}
+	if len(c.job.Devices) > 0 {
+		at := c.job.Devices[0].At
+		c.watchIt(Head{At: at, NameAt: at, Name: ServiceRuns, Label: "The service runs on"}, serviceRestarts, "The service restarts again and again", "high")
 	}
 }
 

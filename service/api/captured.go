@@ -49,6 +49,9 @@ func (s *Server) KeepCapture(ctx context.Context, request KeepCaptureRequestObje
 // longestStretch bounds how much of a capture becomes one recording.
 const longestStretch = 31 * 24 * time.Hour
 
+// mostReadings bounds how many readings such a recording has.
+const mostReadings = 50_000_000
+
 // captured makes a recording of what entered a job from one time to another: a column an input, which begins with what it
 // read before. A reading that its device did not have is bad.
 func (s *Server) captured(ctx context.Context, j *shelf, from, to int64) (*recording.Recording, error) {
@@ -68,6 +71,7 @@ func (s *Server) captured(ctx context.Context, j *shelf, from, to int64) (*recor
 	}
 	x := &stretch{from: from, to: to, columns: map[string]int{}, held: map[string]float64{},
 		builder: recording.NewBuilder(nil, recording.Clock{Zone: w.String()})}
+	x.builder.Limit(mostReadings)
 	for _, seg := range segments {
 		p, err := j.program(ctx, seg.Revision)
 		if err != nil {
@@ -83,6 +87,9 @@ func (s *Server) captured(ctx context.Context, j *shelf, from, to int64) (*recor
 				return nil, fmt.Errorf("the segment %d: %w", seg.ID, err)
 			}
 			for i := range events {
+				if x.builder.Over() {
+					break
+				}
 				if err := x.take(p.Program, &events[i]); err != nil {
 					return nil, err
 				}
@@ -93,6 +100,9 @@ func (s *Server) captured(ctx context.Context, j *shelf, from, to int64) (*recor
 		}
 	}
 	x.begin()
+	if x.builder.Over() {
+		return nil, refuse(http.StatusUnprocessableEntity, fmt.Sprintf("That stretch has more than %d readings; keep a shorter one.", mostReadings))
+	}
 	r, _ := x.builder.Finish()
 	if len(r.Columns) == 0 {
 		return nil, refuse(

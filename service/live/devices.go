@@ -23,6 +23,7 @@ type dev struct {
 	answers    int32 // the input that says whether it does
 	state      string
 	since      int64 // in service time
+	opened     int64 // when it was first waited for, steady
 	why        string
 	connection int
 	paces      []*pace
@@ -40,7 +41,7 @@ type pace struct {
 }
 
 func newDev(d device.Device, x *driving, answers int32, steady, now int64) *dev {
-	v := &dev{Device: d, driver: x, answers: answers, state: connecting, since: now, paceOf: map[string]*pace{}}
+	v := &dev{Device: d, driver: x, answers: answers, state: connecting, since: now, opened: steady, paceOf: map[string]*pace{}}
 	for _, pt := range d.Points {
 		i := slices.IndexFunc(v.paces, func(p *pace) bool { return p.every == pt.Every })
 		if i < 0 {
@@ -70,9 +71,9 @@ func (e *Engine) heardAll() bool {
 }
 
 // hear takes a report of a driver.
-func (e *Engine) hear(r device.Report) {
+func (e *Engine) hear(r mail) {
 	d := e.devices[r.Device]
-	if d == nil {
+	if d == nil || d.driver != r.from {
 		return // of a revision before this one
 	}
 	if r.Lost != "" {
@@ -189,6 +190,9 @@ func (d *dev) patience(p *pace) int64 { return 3*p.every + 2*d.Timeout }
 // listenForSilence makes bad what has stayed away for too long: silence is not health.
 func (e *Engine) listenForSilence() {
 	for _, d := range e.devices {
+		if d.state == connecting && e.began && e.steady-d.opened >= opening {
+			e.lose(d, d.Name+" does not answer")
+		}
 		if d.state != connected {
 			for _, p := range d.paces {
 				p.heard = e.steady
@@ -213,6 +217,9 @@ func (e *Engine) listenForSilence() {
 func (e *Engine) nextSilence() int64 {
 	at := int64(run.Never)
 	for _, d := range e.devices {
+		if d.state == connecting {
+			at = min(at, d.opened+opening)
+		}
 		for _, p := range d.paces {
 			if d.state == connected && !p.silent {
 				at = min(at, p.heard+d.patience(p))

@@ -16,6 +16,7 @@ import (
 
 	"rectura/core/capture"
 	"rectura/core/logic"
+	"rectura/core/sheet"
 	"rectura/service/device"
 	"rectura/service/store"
 )
@@ -33,7 +34,9 @@ const (
 	lateness  = 100 * int64(time.Millisecond) // what is handled later is counted
 	beatsLate = second                        // an engine that is later does not beat
 	opening   = 15 * second                   // how long a first instant waits for devices
-	ping      = second                        // how often drivers are told that the engine is there
+	restless  = 600 * second                  // so many restarts in so long raise an alarm
+	restarts  = 3
+	ping      = second // how often drivers are told that the engine is there
 )
 
 // A Keeper keeps what an engine does. It may be slow, and may fail.
@@ -49,7 +52,8 @@ type Setup struct {
 	Settled  []logic.Row // of a job that was idle: what people have set and kept off is taken from it, and nothing else
 	Bypasses []store.Bypass
 	Figures  []store.Figures
-	Who, Why string // of whoever starts it; nobody where the service goes on
+	Restarts []int64 // when the service began to run the job before, in the last restless nanoseconds
+	Who, Why string  // of whoever starts it; nobody where the service goes on
 
 	Clock   Clock
 	Keeper  Keeper
@@ -80,9 +84,11 @@ type Engine struct {
 	last     int64 // the last instant
 	began    bool  // it has made its first
 	opened   int64 // when it began to wait for devices, steady
+	broken   bool  // an error of ours: it makes no instants until it is armed again
 	expected int64 // when it is to wake at the latest, steady
 	steady   int64 // now
 	late     int64 // how late it was
+	quiet    int64 // until when the service must run on, for its restarts to be over, steady; 0 for nothing
 
 	drivers  []*driving
 	devices  map[string]*dev
@@ -144,7 +150,10 @@ func Start(ctx context.Context, c Setup) (*Engine, error) {
 	if resumed {
 		e.keeping.segment(s) // as it was kept: what enters now goes on from there
 		e.entered = append(e.entered, capture.Event{Kind: capture.Restart})
+		_, _, circle := s.Circle()
+		e.broken = e.armed.Fault != "" && !circle
 		e.note("service", "", "stopped", "started", e.outage(wall, c.Armed.Last), "")
+		e.countRestarts(c.Restarts)
 	} else {
 		e.armed.Last, e.armed.Since = e.time.t, e.time.t
 		e.keeping.entry(store.Entry{Time: e.next(), Kind: "command", From: Idle, To: fmt.Sprintf("%s, revision %d", e.armed.Mode, e.armed.Revision),
@@ -158,6 +167,32 @@ func Start(ctx context.Context, c Setup) (*Engine, error) {
 	e.engage(ctx, c.Drivers)
 	go e.loop(ctx)
 	return e, nil
+}
+
+// countRestarts raises an alarm where the service has begun too often: delays begin anew each time, and may never run out. It
+// is over once it has run for as long.
+func (e *Engine) countRestarts(before []int64) {
+	n := 1
+	first := e.next()
+	for _, t := range before {
+		if e.next()-t < restless {
+			n, first = n+1, min(first, t)
+		}
+	}
+	i, is := e.byInput[sheet.ServiceRuns]
+	if n < restarts || !is {
+		return
+	}
+	e.fault(i, fmt.Sprintf("the service was started %d times since %s", n, e.clockOf(first)))
+	e.quiet = e.steady + restless
+}
+
+// ranOn ends that alarm.
+func (e *Engine) ranOn() {
+	if e.quiet != 0 && e.steady >= e.quiet {
+		e.quiet = 0
+		e.entered = append(e.entered, capture.Event{Kind: capture.Reading, Of: e.byInput[sheet.ServiceRuns], Value: 1})
+	}
 }
 
 // outage says from when to when nobody was there.
@@ -294,6 +329,9 @@ func (e *Engine) guarded() {
 		if r := recover(); r != nil {
 			e.log.Error("an error in the engine", slog.Any("error", r), slog.String("stack", string(debug.Stack())))
 			e.fail(fmt.Sprintf("an error in the engine: %v", r))
+			for _, x := range e.drivers { // should it happen again, then not at once
+				x.told = e.steady
+			}
 		}
 	}()
 	e.pass()
@@ -301,10 +339,10 @@ func (e *Engine) guarded() {
 
 // fail puts the job in fault, until it is armed again.
 func (e *Engine) fail(why string) {
-	if e.armed.Fault != "" {
+	if e.broken {
 		return
 	}
-	e.armed.Fault = why
+	e.armed.Fault, e.broken = why, true
 	e.note("service", "", "", "in fault", why, "")
 	defer func() {
 		if r := recover(); r != nil { // then the drivers write what they hold, once they have not heard of the engine for long enough
@@ -341,10 +379,13 @@ func (e *Engine) pass() {
 		e.hear(r)
 	}
 	e.listenForSilence()
-	if e.armed.Fault == "" || !e.began {
-		e.instant(max(now, e.last+1))
-	} else {
+	e.ranOn()
+	e.people.remind(e)
+	if e.broken {
+		e.began = e.began || e.heardAll()
 		e.entered = e.entered[:0]
+	} else {
+		e.instant(max(now, e.last+1))
 	}
 	for _, ask := range asks {
 		ask()
@@ -422,7 +463,7 @@ func (e *Engine) look(t int64, changes []logic.Transition) {
 // shift moves every time that the job remembers: the clock was set.
 func (e *Engine) shift(by int64) (now int64) {
 	before := e.next()
-	if e.armed.Fault == "" {
+	if !e.broken {
 		e.enter(before, capture.Event{Kind: capture.Shift, By: by, On: !e.began})
 	}
 	e.last = before + by
@@ -449,7 +490,7 @@ func (e *Engine) awake() {
 	e.entered = append([]capture.Event{{Kind: capture.Restart}}, e.entered...)
 	e.began, e.opened = false, e.steady
 	for _, d := range e.devices {
-		d.state = connecting
+		d.state, d.opened = connecting, e.steady
 	}
 	for _, o := range e.outputs {
 		o.ordered, o.foundKnown = false, false
@@ -462,7 +503,7 @@ func (e *Engine) awake() {
 // wake is when the engine has something to do at the latest, by the steady clock.
 func (e *Engine) wake() int64 {
 	at := e.steady + 10*second
-	if due := e.run.S.Next(); e.began && e.armed.Fault == "" && due < e.time.t+10*second {
+	if due := e.run.S.Next(); e.began && !e.broken && due < e.time.t+10*second {
 		at = min(at, e.steady+max(due-e.time.t, 0))
 	}
 	if !e.began {

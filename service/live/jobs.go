@@ -73,6 +73,10 @@ func (j *Jobs) goOn(ctx context.Context, a store.Armed) error {
 
 // begin starts an engine.
 func (j *Jobs) begin(ctx context.Context, a store.Armed, p *logic.Program, memory []logic.Row) error {
+	begun, err := Restarts(ctx, j.file, a.Job)
+	if err != nil {
+		return err
+	}
 	bypasses, err := j.file.Bypasses(ctx, a.Job)
 	if err != nil {
 		return err
@@ -87,13 +91,24 @@ func (j *Jobs) begin(ctx context.Context, a store.Armed, p *logic.Program, memor
 	}
 	e, err := Start(
 		j.context,
-		Setup{Armed: a, Program: p, Memory: memory, Bypasses: bypasses, Figures: figures, Clock: j.clock, Keeper: j.file,
+		Setup{Armed: a, Program: p, Memory: memory, Bypasses: bypasses, Figures: figures, Restarts: begun, Clock: j.clock, Keeper: j.file,
 			Drivers: drivers, Log: j.log},
 	)
 	if err == nil {
 		j.engines[a.Job] = e
 	}
 	return err
+}
+
+// Restarts are when the service has last begun to run a job again, as many as matter.
+func Restarts(ctx context.Context, file *store.Plant, job string) (begun []int64, err error) {
+	entries, err := file.Journal(ctx, job, store.JournalFilter{Kind: "service", Newest: 4 * restarts})
+	for _, e := range entries {
+		if e.To == "started" {
+			begun = append(begun, e.Time)
+		}
+	}
+	return begun, err
 }
 
 // Drivers are those that a job needs.

@@ -138,14 +138,16 @@ func (e *Engine) cut() *cut {
 		k.waiting, c.waiting = c.waiting, nil
 		return c
 	}
-	if e.began && e.armed.Fault == "" {
+	if e.began && !e.broken {
 		e.enter(e.next(), capture.Event{Kind: capture.Pass})
 	}
 	e.armed.Last = e.last
 	c.Armed.Last = e.last
-	c.Figures = e.figures.changed(e.armed.Job, e.run.S, e.last)
 	c.Events = k.events
-	c.Whole = e.began && (k.split || e.last-k.began > segment)
+	c.Whole = e.began && !e.broken && (k.split || e.last-k.began > segment)
+	if c.Whole || e.figures.moved {
+		c.Figures = e.figures.changed(e.armed.Job, e.run.S, e.last)
+	}
 	rows := e.run.S.Save(!c.Whole)
 	if c.Whole {
 		k.unsaved, k.began = nil, e.last

@@ -231,7 +231,9 @@ func TestFullDisk(t *testing.T) {
 // A delay is 45 s however the clock is set meanwhile, and what was captured is still there.
 func TestClockIsSet(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
-		x := newPlant(t, tank)
+		// The lamp burns from 10 in the evening to 6 in the morning: the day at 01:00, when it is 1970, and at noon later.
+		x := newPlant(t, strings.Replace(tank, "  settle 2 s\n", "  settle 2 s\n  timezone Europe/London\n", 1)+
+			"output lamp\n  drives rack coil 5\n  fail off\nrule night\n  on when time between 22:00 and 06:00\n  call lamp\n")
 		x.clock.setBy(-time.Since(time.Unix(0, 0)) + time.Hour) // a machine that has no clock
 		x.start()
 		time.Sleep(3 * time.Second)
@@ -240,8 +242,10 @@ func TestClockIsSet(t *testing.T) {
 		x.rack.set("oxygen", 5)
 		begun := x.sincePanel()
 		time.Sleep(20 * time.Second)
-		x.clock.setBy(time.Since(time.Unix(0, 0)) - time.Hour)
+		assert.Equal(t, 1.0, x.rack.get("lamp"))
+		x.clock.setBy(time.Since(time.Unix(0, 0)) - time.Hour + 12*time.Hour)
 		time.Sleep(10 * time.Second)
+		assert.Equal(t, 0.0, x.rack.get("lamp"), "the time of day is looked at anew")
 		x.clock.setBy(12 * 365 * 24 * time.Hour)
 		time.Sleep(5 * time.Second)
 		x.clock.setBy(-12 * 365 * 24 * time.Hour)
@@ -426,6 +430,75 @@ func TestUnreadableMemory(t *testing.T) {
 		require.NoError(t, err)
 		assert.Equal(t, live.Listening, s.Mode)
 		assert.Contains(t, strings.Join(x.journal("service"), "\n"), "the memory cannot be read, and the job listens as from idle: going on from a memory: output blower")
+		x.stop()
+	})
+}
+
+// Outputs that do not come to rest put the job in fault: they go to what they fail to, the heartbeat ends, a person's off is
+// obeyed, and arming anew ends it. It outlasts a restart.
+func TestCircle(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		x := running(t, "job \"x\"\n  settle 1 s\ndevice rack modbus tcp \"127.0.0.1:1502\" unit 1\n  poll 500 ms\n  heartbeat coil 9 every 1 s\n"+
+			"input k discrete\n  source rack discrete 0\noutput o\n  drives rack coil 0\n  fail on\noutput q\n  drives rack coil 1\n  fail on\n"+
+			"rule r\n  on when k and not o\n  call o\nrule s\n  on when not k\n  call q\n")
+		status := func() live.Status {
+			s, err := x.engine.Status(t.Context())
+			require.NoError(t, err)
+			return s
+		}
+		require.Empty(t, status().Fault)
+		x.rack.set("k", 1)
+		time.Sleep(2 * time.Second)
+		assert.Contains(t, status().Fault, "o and what looks at it switch each other to and fro")
+		assert.Equal(t, []float64{1, 1}, []float64{x.rack.get("o"), x.rack.get("q")})
+		beats := func() (n int) { x.rack.is(func(r *panel) { n = r.beats }); return n }
+		before := beats()
+		x.do(live.Request{Do: "off", Name: "q", Who: "anna"})
+		x.kill(10 * time.Second)
+		time.Sleep(5 * time.Second)
+		assert.Equal(t, before, beats(), "the heartbeat has ended")
+		assert.Contains(t, status().Fault, "o and what looks at it switch each other to and fro")
+		assert.Equal(t, []float64{1, 0}, []float64{x.rack.get("o"), x.rack.get("q")}, "no `fail` starts what a person keeps off")
+		x.rack.set("k", 0)
+		time.Sleep(2 * time.Second)
+		assert.NotEmpty(t, status().Fault, "until it is armed again")
+		x.arm()
+		time.Sleep(2 * time.Second)
+		assert.Empty(t, status().Fault)
+		assert.Equal(t, 0.0, x.rack.get("o"))
+		assert.Greater(t, beats(), before)
+		x.stop()
+	})
+}
+
+// A service that restarts again and again says so, until it has run on for a while; and what a person has put in place is
+// told of before it ends.
+func TestRestlessService(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		x := running(t, tank)
+		x.do(live.Request{Do: "hand", Name: "feeder", Value: "on", For: 20 * time.Minute, Who: "anna"})
+		active := func() (all []string) {
+			alarms, err := x.engine.Alarms(t.Context(), false)
+			require.NoError(t, err)
+			for _, a := range alarms {
+				all = append(all, a.Name+": "+a.Because)
+			}
+			return all
+		}
+		for n := range 3 {
+			require.Empty(t, active(), n)
+			x.kill(time.Minute)
+			time.Sleep(5 * time.Second)
+		}
+		require.Len(t, active(), 1)
+		assert.Regexp(t, `^service.restarts: service.running is bad: the service was started 3 times since [\d:]+$`, active()[0])
+		x.do(live.Request{Do: "acknowledge", Name: "service.restarts", Who: "anna"})
+		assert.NotContains(t, strings.Join(x.journal("bypass"), "\n"), "ends soon")
+		time.Sleep(12 * time.Minute)
+		assert.Empty(t, active())
+		assert.Regexp(t, `feeder hand→ends soon: it ends at [\d:]+`, strings.Join(x.journal("bypass"), "\n"))
+		time.Sleep(6 * time.Minute)
+		assert.Equal(t, "auto", x.point("feeder").Mode)
 		x.stop()
 	})
 }

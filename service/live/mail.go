@@ -21,7 +21,7 @@ const (
 // point is left, and what was passed over is counted.
 type mailbox struct {
 	mu      sync.Mutex
-	reports []device.Report
+	reports []mail
 	asks    []func()
 	passed  int64 // reports that were gathered
 	closed  bool
@@ -40,20 +40,26 @@ func (m *mailbox) wake() {
 	}
 }
 
+// A mail is a report, and who sends it.
+type mail struct {
+	from *driving
+	device.Report
+}
+
 // report takes what a driver has found.
-func (m *mailbox) report(_ *driving, r device.Report) {
+func (m *mailbox) report(from *driving, r device.Report) {
 	m.mu.Lock()
 	if len(m.reports) >= mostReports {
 		m.gather()
 	}
-	m.reports = append(m.reports, r)
+	m.reports = append(m.reports, mail{from, r})
 	m.mu.Unlock()
 	m.wake()
 }
 
 // gather leaves the newest of each point since its device was last lost or found.
 func (m *mailbox) gather() {
-	var left []device.Report
+	var left []mail
 	open := map[string]int{}
 	for _, r := range m.reports {
 		i, is := open[r.Device]
@@ -80,7 +86,7 @@ func (m *mailbox) gather() {
 	m.reports = left
 }
 
-func (m *mailbox) take() ([]device.Report, []func()) {
+func (m *mailbox) take() ([]mail, []func()) {
 	m.mu.Lock()
 	defer m.mu.Unlock()
 	reports, asks := m.reports, m.asks

@@ -75,7 +75,7 @@ func (e *Engine) wired(o *out, to logic.Stand) float64 {
 // drive hands on what is to be written after the instants of a pass: what turns off before what turns on. A driver that has
 // nothing to do is told from time to time that the engine is there.
 func (e *Engine) drive() {
-	if !e.began || e.armed.Fault != "" {
+	if !e.began {
 		return
 	}
 	for _, x := range e.drivers {
@@ -86,7 +86,12 @@ func (e *Engine) drive() {
 				continue
 			}
 			to, now := e.run.S.Drive(y.index)
-			if e.run.S.Listening() && !now {
+			if e.broken {
+				var holds bool
+				to, holds = e.run.S.Abandoned(y.index)
+				now = e.armed.Mode == Armed && !holds
+			}
+			if (e.run.S.Listening() || e.broken) && !now {
 				y.ordered = false
 				continue
 			}
@@ -121,7 +126,7 @@ func rank(off bool) int {
 
 // driving tells whether the job writes its outputs.
 func (e *Engine) driving() bool {
-	return e.began && e.armed.Mode == Armed && !e.run.S.Listening() && e.run.S.Settled()
+	return e.began && e.armed.Mode == Armed && e.armed.Fault == "" && !e.run.S.Listening() && e.run.S.Settled()
 }
 
 // alive tells whether a watchdog is to see a heartbeat.
@@ -161,7 +166,7 @@ func (e *Engine) abandoned(x *driving) (all []device.Write) {
 // nextDrive is when something is to be written by the time alone, steady.
 func (e *Engine) nextDrive() int64 {
 	at := int64(run.Never)
-	if !e.began || e.armed.Fault != "" {
+	if !e.began {
 		return at
 	}
 	for _, x := range e.drivers {

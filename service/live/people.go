@@ -11,6 +11,7 @@ import (
 
 	"rectura/core/capture"
 	"rectura/core/logic"
+	"rectura/core/run"
 	"rectura/core/sheet"
 	"rectura/core/unit"
 	"rectura/service/store"
@@ -117,7 +118,7 @@ func (e *Engine) do(q Request) (a Answer, err error) {
 	if !e.began {
 		return a, refuse("the job waits for its devices to answer; try again in a moment")
 	}
-	if e.armed.Fault != "" {
+	if e.broken {
 		return a, refuse("the job is in fault: %s; arm it again", e.armed.Fault)
 	}
 	q.Why, q.Who = strings.TrimSpace(q.Why), strings.TrimSpace(q.Who)
@@ -307,11 +308,12 @@ func (e *Engine) guards(input string) bool {
 
 // people is what persons have put in place.
 type people struct {
-	in map[string]store.Bypass
+	in   map[string]store.Bypass
+	told map[string]bool // whose end was told
 }
 
 func (x *people) begin(kept []store.Bypass) {
-	x.in = map[string]store.Bypass{}
+	x.in, x.told = map[string]store.Bypass{}, map[string]bool{}
 	for _, b := range kept {
 		x.in[b.Name] = b
 	}
@@ -339,6 +341,7 @@ func (x *people) put(e *Engine, c logic.Command, q *Request, after string) {
 		return
 	}
 	x.in[q.Name] = b
+	delete(x.told, q.Name)
 }
 
 // prune forgets what is not in place any more, and says why that is; empty for that its time is over, or that a person ended it.
@@ -371,6 +374,23 @@ func (x *people) prune(e *Engine, why string) {
 		delete(x.in, name)
 		if b.Kind == handledByHand || b.Kind == "pin" || b.Kind == "shelving" {
 			e.note("bypass", name, b.Kind, "ended", why, "")
+		}
+	}
+}
+
+// soon is how long before the end of a hand, a pin or a shelving that is told.
+const soon = 300 * second
+
+// remind tells of what ends soon, once.
+func (x *people) remind(e *Engine) {
+	for name, b := range x.in {
+		r, found := e.p.Find(name)
+		if !found || x.told[name] {
+			continue
+		}
+		if end := e.run.S.Ends(r); end != run.Never && end-e.time.t <= soon && end-b.Since > soon {
+			x.told[name] = true
+			e.note("bypass", name, b.Kind, "ends soon", "it ends at "+e.clockOf(end), "")
 		}
 	}
 }

@@ -237,6 +237,7 @@ func (e *Engine) arm(r *Revision, a Agreement) error {
 		}
 	}
 	e.armed.Mode, e.armed.Revision, e.armed.Since, e.armed.Fault = Armed, r.Number, e.next(), ""
+	e.broken = false
 	e.plans = plans{last: e.plans.last}
 	for _, o := range e.outputs {
 		o.ordered, o.differs = false, ""
@@ -447,6 +448,7 @@ func (e *Engine) disarm(to Parting, who, why string) error {
 	}
 	from := fmt.Sprintf("armed, revision %d", e.armed.Revision)
 	e.armed.Mode, e.armed.Since, e.armed.Fault = Listening, e.next(), ""
+	e.broken = false
 	e.plans = plans{last: e.plans.last, began: e.steady}
 	e.enter(e.next(), capture.Event{Kind: capture.Listen, On: true})
 	for x, o := range orders {

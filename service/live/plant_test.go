@@ -325,6 +325,8 @@ func (x *plant) start() {
 		require.NoError(x.t, err)
 		setup.Figures, err = x.file.Figures(ctx, "fry")
 		require.NoError(x.t, err)
+		setup.Restarts, err = live.Restarts(ctx, x.file, "fry")
+		require.NoError(x.t, err)
 	}
 	x.engine, err = live.Start(ctx, setup)
 	require.NoError(x.t, err)
@@ -421,6 +423,11 @@ func TestFirstEvening(t *testing.T) {
 		a = x.do(live.Request{Do: "hand", Name: "blower", Value: "on", Who: "anna"})
 		assert.Equal(t, "on", a.State, "a rule's interlock does not bind a person")
 		x.do(live.Request{Do: "off", Name: "blower", Lock: "anna", Who: "anna"})
+		time.Sleep(2 * time.Second)
+		x.rack.is(func(r *panel) {
+			assert.Contains(t, r.held, device.Write{Device: "rack", Connection: 1, Point: "blower", Value: 0}, "nor does a lost engine start it")
+			assert.Contains(t, r.held, device.Write{Device: "rack", Connection: 1, Point: "feeder", Value: 0})
+		})
 		x.refuses(live.Request{Do: "auto", Name: "blower", Who: "ben"}, "blower is kept off with the lock of anna, who gives it back; somebody else needs a reason")
 		x.do(live.Request{Do: "set", Name: "oxygen_low", Value: "6.5 mg/L", Who: "anna", Why: "warm nights"})
 		x.refuses(live.Request{Do: "set", Name: "oxygen_low", Value: "20 mg/L"}, "oxygen_low cannot be set to 20 mg/L; it is allowed from 4..9 mg/L")

@@ -5,6 +5,8 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"math"
+	"path/filepath"
 	"time"
 
 	"github.com/klauspost/compress/zstd"
@@ -407,14 +409,55 @@ func (p *Plant) Captured(ctx context.Context, segment int64) (memory []logic.Row
 	return memory, stretches, nil
 }
 
+// Verify goes through everything that is kept of what runs, and names what is damaged. An error is only that it could not go on.
+func (p *Plant) Verify(ctx context.Context) (damaged []error, err error) {
+	var said []string
+	if err := p.read.WithContext(ctx).Raw("PRAGMA quick_check").Scan(&said).Error; err != nil {
+		return nil, fmt.Errorf("verifying the plant's file: %w", readable(err))
+	}
+	if len(said) != 1 || said[0] != "ok" {
+		damaged = append(damaged, fmt.Errorf("the plant's file: %s: %w", said[0], ErrDamaged))
+	}
+	armed, err := p.Armed(ctx)
+	if errors.Is(err, ErrDamaged) {
+		return append(damaged, err), nil
+	}
+	if err != nil {
+		return damaged, err
+	}
+	for _, a := range armed {
+		var gap int64
+		err := p.read.WithContext(ctx).Raw("SELECT coalesce(max(number) - min(number) + 1 - count(*), 0) FROM journal WHERE job = ?", a.Job).Scan(&gap).Error
+		if err != nil {
+			return damaged, fmt.Errorf("verifying the journal of the job %s: %w", a.Job, readable(err))
+		}
+		if gap != 0 {
+			damaged = append(damaged, fmt.Errorf("the journal of the job %s lacks %d entries: %w", a.Job, gap, ErrDamaged))
+		}
+		segments, err := p.Segments(ctx, a.Job, math.MinInt64, math.MaxInt64)
+		if err != nil {
+			return damaged, err
+		}
+		for _, s := range segments {
+			if _, _, err := p.Captured(ctx, s.ID); errors.Is(err, ErrDamaged) {
+				damaged = append(damaged, err)
+			} else if err != nil {
+				return damaged, err
+			}
+		}
+	}
+	return damaged, nil
+}
+
 // A Retention is how long what runs is kept, and how much of it.
 type Retention struct {
 	Journal, Capture time.Duration
 	Bytes            int64 // of the capture
+	Free             int64 // bytes that it leaves on the disk
 }
 
 // DefaultRetention is what is kept unless somebody says otherwise.
-var DefaultRetention = Retention{Journal: 400 * 24 * time.Hour, Capture: 30 * 24 * time.Hour, Bytes: 10 << 30}
+var DefaultRetention = Retention{Journal: 400 * 24 * time.Hour, Capture: 30 * 24 * time.Hour, Bytes: 10 << 30, Free: 1 << 30}
 
 // entriesAtOnce is how many entries one transaction deletes: whoever commits meanwhile waits for no more.
 const entriesAtOnce = 5000
@@ -457,7 +500,8 @@ func (p *Plant) forgetSegment(ctx context.Context, now int64, r Retention) (gone
 		return false, readable(err)
 	}
 	var s segmentRow
-	err = p.read.WithContext(ctx).Omit("memory").
+	err = p.read.WithContext(ctx).
+		Omit("memory").
 		Where("id NOT IN (SELECT max(id) FROM segments GROUP BY job)").Order("id").Take(&s).Error
 	if errors.Is(err, gorm.ErrRecordNotFound) {
 		return false, nil
@@ -465,7 +509,11 @@ func (p *Plant) forgetSegment(ctx context.Context, now int64, r Retention) (gone
 	if err != nil {
 		return false, readable(err)
 	}
-	if s.Ends >= now-int64(r.Capture) && total <= r.Bytes {
+	left, err := diskFree(filepath.Dir(p.file))
+	if err != nil {
+		return false, err
+	}
+	if s.Ends >= now-int64(r.Capture) && total <= r.Bytes && left >= r.Free {
 		return false, nil
 	}
 	return true, p.change(ctx, func(tx *gorm.DB) error {

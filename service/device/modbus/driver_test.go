@@ -188,3 +188,47 @@ func devicesOf(t *testing.T, text string) []*modbus.Device {
 	require.NoError(t, err)
 	return modbus.Devices(p)
 }
+
+// An output that is to be refreshed is written again though nothing has changed; the others are not.
+func TestRefresh(t *testing.T) {
+	x := drive(t, drivenJob+"output lamp\n  drives rack coil 3\n  refresh 200 ms\n  fail off\n")
+	x.until("it answers", func(r device.Report) bool { return r.Began })
+	x.order(device.Write{Connection: 1, Point: "lamp", Value: 1}, device.Write{Connection: 1, Point: "blower", Value: 1})
+	for range 3 {
+		x.until("it is written", func(r device.Report) bool { return len(r.Written) == 1 && r.Written[0].Point == "lamp" })
+	}
+	all := map[string]int{}
+	for _, w := range log(x.rack) {
+		all[w]++
+	}
+	assert.GreaterOrEqual(t, all["coil 3=1"], 3)
+	assert.Equal(t, 1, all["coil 0=1"], "never for nothing")
+}
+
+// Two units behind one address share a connection, and each is read.
+func TestSharedLine(t *testing.T) {
+	rack, err := simulated.Start()
+	require.NoError(t, err)
+	t.Cleanup(func() { require.NoError(t, rack.Close()) })
+	text := fmt.Sprintf("job \"x\"\ndevice one modbus tcp %[1]q unit 1\n  poll 50 ms\n  timeout 200 ms\ndevice two modbus tcp %[1]q unit 2\n  poll 50 ms\n  timeout 200 ms\n"+
+		"input a\n  source one holding 0\n  unit mm\ninput b\n  source two holding 5\n  unit mm\noutput o\n  fail off\nrule r\n  on when a < 1 mm and b < 1 mm\n  call o\n", rack.Address())
+	drivers, err := modbus.NewDrivers(devicesOf(t, text), slog.New(slog.DiscardHandler))
+	require.NoError(t, err)
+	require.Len(t, drivers, 1)
+	assert.Len(t, drivers[0].Devices(), 2)
+	reports := make(chan device.Report, 10_000)
+	ctx, stop := context.WithCancel(t.Context())
+	done := make(chan struct{})
+	go func() {
+		defer close(done)
+		drivers[0].Run(ctx, func(r device.Report) { reports <- r })
+	}()
+	began := map[string]bool{}
+	for len(began) < 2 {
+		if r := <-reports; r.Began {
+			began[r.Device] = true
+		}
+	}
+	stop()
+	<-done
+}
