@@ -210,6 +210,30 @@ func (e *Engine) kept(err error) {
 	}
 }
 
+// wait gives what says whether the next cut is kept.
+func (k *keeping) wait() chan bool {
+	kept := make(chan bool, 1)
+	k.waiting = append(k.waiting, kept)
+	return kept
+}
+
+// whether waits for that.
+func (e *Engine) whether(ctx context.Context, kept chan bool) (bool, error) {
+	select {
+	case is := <-kept:
+		return is, nil
+	case <-ctx.Done():
+		return false, ctx.Err()
+	case <-e.done:
+	}
+	select {
+	case is := <-kept: // with what was kept at the end
+		return is, nil
+	default:
+		return false, nil
+	}
+}
+
 // next is when there is something to keep, steady.
 func (k *keeping) next(steady int64) int64 {
 	switch {

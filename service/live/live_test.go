@@ -372,7 +372,7 @@ func TestADay(t *testing.T) {
 		t.Skip("takes a day")
 	}
 	synctest.Test(t, func(t *testing.T) {
-		x := running(t, tank)
+		x := running(t, strings.Replace(tank, "poll 500 ms", "poll 5 s", 1))
 		time.Sleep(time.Minute)
 		before, memory := runtime.NumGoroutine(), allocated()
 		for hour := range 24 {

@@ -87,9 +87,7 @@ func (e *Engine) Do(ctx context.Context, q Request) (Answer, error) {
 		if err != nil {
 			return done{err: err}
 		}
-		kept := make(chan bool, 1)
-		e.keeping.waiting = append(e.keeping.waiting, kept)
-		return done{a, nil, kept}
+		return done{a, nil, e.keeping.wait()}
 	})
 	if err == nil {
 		err = d.err
@@ -97,17 +95,8 @@ func (e *Engine) Do(ctx context.Context, q Request) (Answer, error) {
 	if err != nil {
 		return Answer{}, err
 	}
-	select {
-	case d.Kept = <-d.kept:
-	case <-e.done:
-		select {
-		case d.Kept = <-d.kept:
-		default:
-		}
-	case <-ctx.Done():
-		return d.Answer, ctx.Err()
-	}
-	return d.Answer, nil
+	d.Kept, err = e.whether(ctx, d.kept)
+	return d.Answer, err
 }
 
 // keptOnly are the commands that are not done where nothing can be kept: what they put in place would be lost.

@@ -209,9 +209,7 @@ func (e *Engine) Arm(ctx context.Context, r *Revision, a Agreement) (changed *Pl
 		if err := e.arm(r, a); err != nil {
 			return done{err: err}
 		}
-		kept := make(chan bool, 1)
-		e.keeping.waiting = append(e.keeping.waiting, kept)
-		return done{nil, nil, kept}
+		return done{nil, nil, e.keeping.wait()}
 	})
 	if err == nil {
 		err = d.err
@@ -219,13 +217,8 @@ func (e *Engine) Arm(ctx context.Context, r *Revision, a Agreement) (changed *Pl
 	if err != nil || d.changed != nil {
 		return d.changed, false, err
 	}
-	select {
-	case kept = <-d.kept:
-	case <-e.done:
-	case <-ctx.Done():
-		return nil, false, ctx.Err()
-	}
-	return nil, kept, nil
+	kept, err = e.whether(ctx, d.kept)
+	return nil, kept, err
 }
 
 // arm lets the job drive its outputs, by a revision that takes over.
@@ -346,9 +339,7 @@ func (e *Engine) Disarm(ctx context.Context, to Parting, who, why string) (left 
 		if err := e.disarm(to, who, why); err != nil {
 			return done{err: err}
 		}
-		kept := make(chan bool, 1)
-		e.keeping.waiting = append(e.keeping.waiting, kept)
-		return done{nil, kept}
+		return done{nil, e.keeping.wait()}
 	})
 	if err == nil {
 		err = d.err
@@ -356,11 +347,8 @@ func (e *Engine) Disarm(ctx context.Context, to Parting, who, why string) (left 
 	if err != nil {
 		return nil, false, err
 	}
-	select {
-	case kept = <-d.kept:
-	case <-e.done:
-	case <-ctx.Done():
-		return nil, false, ctx.Err()
+	if kept, err = e.whether(ctx, d.kept); err != nil {
+		return nil, kept, err
 	}
 	for wait := 0; wait < 100; wait++ {
 		if left, err = ask(ctx, e, e.parting); err != nil || len(left) == 0 {

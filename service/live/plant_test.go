@@ -27,6 +27,7 @@ import (
 type panel struct {
 	mu      sync.Mutex
 	values  map[string]float64 // of its points
+	every   time.Duration      // between two polls
 	lost    bool
 	frozen  bool          // its driver hangs
 	delay   time.Duration // before a report
@@ -50,16 +51,19 @@ type written struct {
 func (w written) String() string { return fmt.Sprintf("%g %s=%g", w.at.Seconds(), w.point, w.value) }
 
 func newPanel(p *logic.Program, name string) *panel {
-	x := &panel{values: map[string]float64{}, refused: map[string]string{}, orders: make(chan device.Order, 10_000), start: time.Now(),
+	x := &panel{every: 500 * time.Millisecond, values: map[string]float64{}, refused: map[string]string{}, orders: make(chan device.Order, 10_000), start: time.Now(),
 		device: device.Device{Name: name, Timeout: 1e9, Heartbeat: 1e9}}
+	if d, is := p.Job.Lookup(name).(*sheet.Device); is && d.Poll != nil {
+		x.every = time.Duration(p.Job.DurationValue(d.Poll.Duration))
+	}
 	for _, in := range p.Job.Inputs {
 		if in.Source != nil && in.Source.Device.Name == name {
-			x.device.Points = append(x.device.Points, device.Point{Name: in.Name, Every: 500e6})
+			x.device.Points = append(x.device.Points, device.Point{Name: in.Name, Every: int64(x.every)})
 		}
 	}
 	for _, o := range p.Job.Outputs {
 		if o.Drives != nil && o.Drives.Device.Name == name {
-			x.device.Points = append(x.device.Points, device.Point{Name: o.Name, Driven: true, Every: 500e6})
+			x.device.Points = append(x.device.Points, device.Point{Name: o.Name, Driven: true, Every: int64(x.every)})
 		}
 	}
 	return x
@@ -97,11 +101,11 @@ func (x *panel) changedTo(since time.Duration, value float64) (all []string) {
 	return all
 }
 
-// Run polls twice a second, as a driver does.
+// Run polls, as a driver does.
 func (x *panel) Run(ctx context.Context, report func(device.Report)) {
 	connection, connected, known := 0, false, map[string]float64{}
 	again, differs := map[string]bool{}, map[string]string{}
-	poll := time.NewTicker(500 * time.Millisecond)
+	poll := time.NewTicker(x.every)
 	defer poll.Stop()
 	write := func(w device.Write) {
 		x.mu.Lock()

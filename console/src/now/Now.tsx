@@ -145,76 +145,77 @@ function value(p: PointNow) {
   return p.state ?? "—";
 }
 
-function Outputs({ all }: { all: PointNow[] }) {
+/** A table of what has a name, a state, and something to be said of it. */
+function Table({ title, children }: { title: string; children: ReactNode }) {
   return (
-    <Section title="Outputs">
+    <Section title={title}>
       <table className="w-full">
-        <tbody>
-          {all.map((p) => (
-            <tr key={p.name} className="border-b border-line align-baseline last:border-0">
-              <th scope="row" className="px-3 py-1.5 text-left font-normal">
-                {p.title}
-              </th>
-              <td className="px-2 text-right font-semibold whitespace-nowrap">{value(p)}</td>
-              <td className="px-3 py-1.5 text-ink-2">
-                {p.mode !== "auto" && <b className="text-ink">{p.mode === "off" ? "kept off. " : "in hand. "}</b>}
-                {p.because}
-                {p.would && p.would !== (p.found ?? "") && <b className="text-ink">, would be {p.would}</b>}
-                {p.not_written && p.not_written !== "the job listens" && <span className="text-critical"> ✕ not written: {p.not_written}</span>}
-              </td>
-            </tr>
-          ))}
-        </tbody>
+        <tbody>{children}</tbody>
       </table>
     </Section>
+  );
+}
+
+function Row({ title, children }: { title: string; children: ReactNode }) {
+  return (
+    <tr className="border-b border-line align-baseline last:border-0">
+      <th scope="row" className="px-3 py-1.5 text-left font-normal">
+        {title}
+      </th>
+      {children}
+    </tr>
+  );
+}
+
+function Outputs({ all }: { all: PointNow[] }) {
+  return (
+    <Table title="Outputs">
+      {all.map((p) => (
+        <Row key={p.name} title={p.title}>
+          <td className="px-2 text-right font-semibold whitespace-nowrap">{value(p)}</td>
+          <td className="px-3 py-1.5 text-ink-2">
+            {p.mode !== "auto" && <b className="text-ink">{p.mode === "off" ? "kept off. " : "in hand. "}</b>}
+            {p.because}
+            {p.would && p.would !== (p.found ?? "") && <b className="text-ink">, would be {p.would}</b>}
+            {p.not_written && p.not_written !== "the job listens" && <span className="text-critical"> ✕ not written: {p.not_written}</span>}
+          </td>
+        </Row>
+      ))}
+    </Table>
   );
 }
 
 function Inputs({ all }: { all: PointNow[] }) {
   return (
-    <Section title="Inputs">
-      <table className="w-full">
-        <tbody>
-          {all.map((p) => (
-            <tr key={p.name} className="border-b border-line align-baseline last:border-0">
-              <th scope="row" className="px-3 py-1.5 text-left font-normal">
-                {p.title}
-              </th>
-              <td className="px-2 text-right font-semibold whitespace-nowrap">{value(p)}</td>
-              <td className="px-3 py-1.5 text-ink-2">
-                {p.quality !== "good" && (
-                  <span className="text-bad">
-                    ✕ {p.quality}
-                    {p.reason && `: ${p.reason}`}
-                  </span>
-                )}
-                {p.pinned && <b className="text-ink">pinned</b>}
-              </td>
-              <td className="px-3 py-1.5 text-right whitespace-nowrap text-ink-3">{p.age_seconds !== undefined && `${p.age_seconds.toFixed(1)} s ago`}</td>
-            </tr>
-          ))}
-        </tbody>
-      </table>
-    </Section>
+    <Table title="Inputs">
+      {all.map((p) => (
+        <Row key={p.name} title={p.title}>
+          <td className="px-2 text-right font-semibold whitespace-nowrap">{value(p)}</td>
+          <td className="px-3 py-1.5 text-ink-2">
+            {p.quality !== "good" && (
+              <span className="text-bad">
+                ✕ {p.quality}
+                {p.reason && `: ${p.reason}`}
+              </span>
+            )}
+            {p.pinned && <b className="text-ink">pinned</b>}
+          </td>
+          <td className="px-3 py-1.5 text-right whitespace-nowrap text-ink-3">{p.age_seconds !== undefined && `${p.age_seconds.toFixed(1)} s ago`}</td>
+        </Row>
+      ))}
+    </Table>
   );
 }
 
 function Rules({ all }: { all: All }) {
   return (
-    <Section title="Rules">
-      <table className="w-full">
-        <tbody>
-          {all.rules.map((r) => (
-            <tr key={r.name} className="border-b border-line align-baseline last:border-0">
-              <th scope="row" className="px-3 py-1.5 text-left font-normal">
-                {r.title}
-              </th>
-              <td className={`px-2 whitespace-nowrap ${r.state === "undecided" ? "hatched" : r.state === "off" ? "text-ink-3" : "font-semibold"}`}>{r.state}</td>
-              <td className="px-3 py-1.5 text-ink-2">{r.because}</td>
-            </tr>
-          ))}
-        </tbody>
-      </table>
-    </Section>
+    <Table title="Rules">
+      {all.rules.map((r) => (
+        <Row key={r.name} title={r.title}>
+          <td className={`px-2 whitespace-nowrap ${r.state === "undecided" ? "hatched" : r.state === "off" ? "text-ink-3" : "font-semibold"}`}>{r.state}</td>
+          <td className="px-3 py-1.5 text-ink-2">{r.because}</td>
+        </Row>
+      ))}
+    </Table>
   );
 }
