@@ -178,9 +178,10 @@ func TestKilledUnderLoad(t *testing.T) {
 	for range *kills {
 		var acknowledged sync.WaitGroup
 		ctx, stop := context.WithCancel(t.Context())
+		values := rand.New(rand.NewPCG(random.Uint64(), 2))
 		acknowledged.Go(func() {
 			for ctx.Err() == nil {
-				sent = 5.5 + float64(random.IntN(350))/100 // which the blower stays on with
+				sent = 5.5 + float64(values.IntN(350))/100 // which the blower stays on with
 				value := fmt.Sprintf("%g mg/L", sent)
 				a, err := m.api.CommandWithResponse(ctx, fennick, client.CommandRequest{Do: client.CommandRequestDoSet, Name: "low", Value: &value})
 				if err != nil || a.JSON200 == nil {
