@@ -46,6 +46,8 @@ func as(err error) error {
 			text += "."
 		}
 		return refuse(http.StatusConflict, text)
+	case errors.Is(err, live.ErrSilent):
+		return refuse(http.StatusServiceUnavailable, "The engine of the job does not answer. Its devices write what outputs fail to; look at the service's log.")
 	case errors.Is(err, live.ErrEnded):
 		return refuse(http.StatusConflict, "The job is not run any more; ask for its status.")
 	}
@@ -113,6 +115,10 @@ func (s *Server) status(ctx context.Context, j *shelf) (JobStatus, error) {
 	}
 	v, err := e.Status(ctx)
 	if errors.Is(err, live.ErrEnded) {
+		return idle, nil
+	}
+	if errors.Is(err, live.ErrSilent) { // the others are told all the same
+		idle.Mode, idle.Fault = JobStatusModeArmed, "its engine does not answer"
 		return idle, nil
 	}
 	if err != nil {

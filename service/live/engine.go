@@ -135,8 +135,11 @@ func Start(ctx context.Context, c Setup) (*Engine, error) {
 		var err error
 		if s, lost, err = logic.Resume(e.p, c.Memory); err != nil {
 			e.log.Error("the memory cannot be read: the job listens first", slog.Any("error", err))
-			e.note("service", "", "", "", fmt.Sprintf("the memory cannot be read, and the job listens as from idle: %v", err), "")
+			e.note("service", "", "", "", fmt.Sprintf("the memory cannot be read, and the job is armed as from idle: it listens first: %v", err), "")
 			s, resumed = logic.NewStepper(e.p), false
+			if e.armed.Mode == Armed { // it does not stay down
+				e.plans.again = true
+			}
 			e.armed.Mode = Listening
 		}
 	}
@@ -390,6 +393,7 @@ func (e *Engine) pass() {
 	for _, ask := range asks {
 		ask()
 	}
+	e.armAgain()
 	e.drive()
 	e.keep()
 }
@@ -509,6 +513,6 @@ func (e *Engine) wake() int64 {
 	if !e.began {
 		at = min(at, max(e.opened+opening, e.steady+1))
 	}
-	at = min(at, e.nextSilence(), e.nextDrive(), e.keeping.next(e.steady), e.plans.next(e))
+	at = min(at, e.nextSilence(), e.nextDrive(), e.keeping.next(e.steady), e.plans.next())
 	return max(at, e.steady)
 }

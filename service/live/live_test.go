@@ -414,7 +414,7 @@ func allocated() uint64 {
 	return m.HeapAlloc
 }
 
-// A memory that cannot be read does not keep a job down: it listens, as from idle, and says so.
+// A memory that cannot be read does not keep a job down: it listens, as from idle, is armed again, and says so.
 func TestUnreadableMemory(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
 		x := running(t, tank)
@@ -428,8 +428,9 @@ func TestUnreadableMemory(t *testing.T) {
 		time.Sleep(3 * time.Second)
 		s, err := x.engine.Status(t.Context())
 		require.NoError(t, err)
-		assert.Equal(t, live.Listening, s.Mode)
-		assert.Contains(t, strings.Join(x.journal("service"), "\n"), "the memory cannot be read, and the job listens as from idle: going on from a memory: output blower")
+		assert.Equal(t, live.Armed, s.Mode, "it has listened, and does not stay down")
+		assert.Contains(t, strings.Join(x.journal("service"), "\n"), "the memory cannot be read, and the job is armed as from idle: it listens first: going on from a memory: output blower")
+		assert.Contains(t, strings.Join(x.journal("command"), "\n"), "listening, revision 1→armed, revision 1: it was armed before its memory was lost")
 		x.stop()
 	})
 }
@@ -499,6 +500,29 @@ func TestRestlessService(t *testing.T) {
 		assert.Regexp(t, `feeder hand→ends soon: it ends at [\d:]+`, strings.Join(x.journal("bypass"), "\n"))
 		time.Sleep(6 * time.Minute)
 		assert.Equal(t, "auto", x.point("feeder").Mode)
+		x.stop()
+	})
+}
+
+// Whoever asks an engine that hangs is told so, and does not hang with it.
+func TestHangingEngine(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		x := running(t, tank)
+		block := make(chan struct{})
+		x.rack.is(func(r *panel) { r.block = block })
+		time.Sleep(2 * time.Second)
+		_, err := x.engine.Status(t.Context())
+		require.ErrorIs(t, err, live.ErrSilent)
+		_, err = x.engine.Do(t.Context(), live.Request{Do: "off", Name: "feeder"})
+		require.ErrorIs(t, err, live.ErrSilent)
+		x.rack.is(func(r *panel) { r.block = nil })
+		close(block)
+		time.Sleep(20 * time.Second)
+		s, err := x.engine.Status(t.Context())
+		require.NoError(t, err)
+		assert.Equal(t, live.Armed, s.Mode)
+		assert.Contains(t, strings.Join(x.journal("service"), "\n"), "asleep→awake: the engine stood still for ", "it goes on as after a restart")
+		assert.Equal(t, "auto", x.point("feeder").Mode, "what was answered so is not done later")
 		x.stop()
 	})
 }

@@ -4,6 +4,8 @@ import (
 	"context"
 	"errors"
 	"sync"
+	"sync/atomic"
+	"time"
 
 	"rectura/service/device"
 )
@@ -11,8 +13,12 @@ import (
 // ErrEnded is the error of whoever asks an engine that has ended.
 var ErrEnded = errors.New("the job is not run any more")
 
-// How much waits for an engine at the most.
+// ErrSilent is the error of whoever asks an engine that does not answer.
+var ErrSilent = errors.New("the engine of the job does not answer")
+
+// How much waits for an engine at the most, and for how long.
 const (
+	patient     = 10 * time.Second
 	mostReports = 4096
 	mostAsks    = 256
 )
@@ -115,28 +121,55 @@ func (m *mailbox) post(f func()) bool {
 // ask has a function done in the engine's goroutine, between two instants, and waits for what it gives.
 func ask[T any](ctx context.Context, e *Engine, f func() T) (T, error) {
 	var none T
+	limit := e.clock.Timer(patient)
+	defer limit.Stop()
 	select {
 	case e.mail.room <- struct{}{}:
 		defer func() { <-e.mail.room }()
+	case <-limit.C:
+		return none, ErrSilent
 	case <-ctx.Done():
 		return none, ctx.Err()
 	}
 	got := make(chan T, 1)
+	var taken atomic.Bool // by the engine, or by whoever has given it up: what is told not to be done is not done later
 	if !e.mail.post(func() {
+		if !taken.CompareAndSwap(false, true) {
+			return
+		}
 		defer close(got)
 		got <- f()
 	}) {
 		return none, ErrEnded
 	}
+	var err error
 	select {
 	case v, done := <-got:
-		if !done {
-			return none, errors.New("an error in the engine; the log of the service has it")
-		}
-		return v, nil
+		return given(v, done)
+	case <-e.done:
+		err = ErrEnded
+	case <-limit.C:
+		err = ErrSilent
+	case <-ctx.Done():
+		err = ctx.Err()
+	}
+	if taken.CompareAndSwap(false, true) {
+		return none, err
+	}
+	select { // it is being done
+	case v, done := <-got:
+		return given(v, done)
 	case <-e.done:
 		return none, ErrEnded
 	case <-ctx.Done():
 		return none, ctx.Err()
 	}
+}
+
+// given is what an engine gives, unless an error of ours has kept it from that.
+func given[T any](v T, done bool) (T, error) {
+	if !done {
+		return v, errors.New("an error in the engine; the log of the service has it")
+	}
+	return v, nil
 }

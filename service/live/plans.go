@@ -43,10 +43,37 @@ type plans struct {
 	made  *Plan
 	until int64 // steady
 	began int64 // when the job began to listen, steady
+	again bool  // it was armed before its memory was lost, and is armed again once it has listened
+	look  int64 // when that is looked at next, steady
 }
 
-// next is when plans have something to do.
-func (p *plans) next(*Engine) int64 { return run.Never }
+// next is when plans have something to do, steady.
+func (p *plans) next() int64 {
+	if !p.again {
+		return run.Never
+	}
+	return p.look
+}
+
+// armAgain arms a job that was armed before its memory was lost, once it need not listen any more.
+func (e *Engine) armAgain() {
+	if !e.plans.again || !e.began || e.steady < e.plans.look {
+		return
+	}
+	e.plans.look = e.steady + second
+	r := &Revision{Number: e.armed.Revision, Program: e.p, Sources: e.armed.Sources}
+	p, err := e.plan(r)
+	if err == nil && p.Waiting != "" {
+		return
+	}
+	e.plans.again = false
+	if err == nil {
+		err = e.arm(r, Agreement{Why: "it was armed before its memory was lost"})
+	}
+	if err != nil {
+		e.note("service", "", "", "", fmt.Sprintf("the job is not armed again: %v", err), "")
+	}
+}
 
 // A Revision is one that is to be armed: the program, the sheets that it was made of, and the drivers for it.
 type Revision struct {

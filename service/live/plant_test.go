@@ -28,6 +28,7 @@ type panel struct {
 	mu      sync.Mutex
 	values  map[string]float64 // of its points
 	every   time.Duration      // between two polls
+	block   chan struct{}      // until it is closed, ordering hangs, as no driver's may
 	lost    bool
 	frozen  bool          // its driver hangs
 	delay   time.Duration // before a report
@@ -71,10 +72,19 @@ func newPanel(p *logic.Program, name string) *panel {
 
 func (x *panel) Devices() []device.Device         { return []device.Device{x.device} }
 func (x *panel) Same(_ string, a, b float64) bool { return math.Abs(a-b) < 1e-6 }
-func (x *panel) Order(o device.Order)             { x.orders <- o }
-func (x *panel) set(point string, v float64)      { x.mu.Lock(); defer x.mu.Unlock(); x.values[point] = v }
-func (x *panel) get(point string) float64         { x.mu.Lock(); defer x.mu.Unlock(); return x.values[point] }
-func (x *panel) is(change func(x *panel))         { x.mu.Lock(); defer x.mu.Unlock(); change(x) }
+func (x *panel) Order(o device.Order) {
+	x.mu.Lock()
+	block := x.block
+	x.mu.Unlock()
+	if block != nil {
+		<-block
+	}
+	x.orders <- o
+}
+
+func (x *panel) set(point string, v float64) { x.mu.Lock(); defer x.mu.Unlock(); x.values[point] = v }
+func (x *panel) get(point string) float64    { x.mu.Lock(); defer x.mu.Unlock(); return x.values[point] }
+func (x *panel) is(change func(x *panel))    { x.mu.Lock(); defer x.mu.Unlock(); change(x) }
 func (x *panel) log() (all []written) {
 	x.mu.Lock()
 	defer x.mu.Unlock()
