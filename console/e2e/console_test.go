@@ -313,6 +313,7 @@ func TestNothingIsLogged(t *testing.T) {
 		path string
 		seen chromedp.Action[chromedp.Void]
 	}{
+		{"/hatchery/now", shows("This job is idle")},
 		{"/hatchery/bench", drawn()},
 		{"/hatchery/rules?rule=standby_blower", rulesDrawn("standby_blower")},
 		{"/hatchery/points?point=oxygen", chromedp.WaitVisible(chromedp.CSS(`[data-testid=curve]`))},

@@ -205,7 +205,17 @@ func (e *Engine) allow(c *logic.Command, q *Request) (passedOver string, err err
 			c.Lock = lock
 			return "past the lock of " + lock + ": ", nil
 		}
+	case logic.SetSetting:
+		if e.p.Job.Setpoints[c.Of.Index].Constant {
+			return "", refuse("%s is a constant; it is changed in the sheet, by another revision", q.Name)
+		}
+		if q.For != 0 {
+			return "", refuse("set has no end; set it back when it is time: set %s --written", q.Name)
+		}
 	case logic.PinInput:
+		if e.p.Watched(c.Of) {
+			return "", refuse("%s says what becomes of the plant, and cannot be pinned", q.Name)
+		}
 		if q.Why == "" && e.guards(q.Name) {
 			return "", refuse("an interlock or an alarm looks at %s; say why it is pinned", q.Name)
 		}

@@ -249,6 +249,7 @@ input button discrete
   source rack discrete 1
 setpoint oxygen_low 6 mg/L
   allow 4..9 mg/L
+constant band 0.5 mg/L
 output blower
   drives rack coil 0
   called by any
@@ -260,7 +261,7 @@ output beacon
   drives rack coil 2
   fail hold
 rule low
-  on when oxygen < oxygen_low hysteresis 0.5 mg/L for 45 s
+  on when oxygen < oxygen_low hysteresis band for 45 s
   interlock unless mains
   call blower
 rule latched
@@ -445,6 +446,8 @@ func TestFirstEvening(t *testing.T) {
 		x.refuses(live.Request{Do: "auto", Name: "blower", Who: "ben"}, "blower is kept off with the lock of anna, who gives it back; somebody else needs a reason")
 		x.do(live.Request{Do: "set", Name: "oxygen_low", Value: "6.5 mg/L", Who: "anna", Why: "warm nights"})
 		x.refuses(live.Request{Do: "set", Name: "oxygen_low", Value: "20 mg/L"}, "oxygen_low cannot be set to 20 mg/L; it is allowed from 4..9 mg/L")
+		x.refuses(live.Request{Do: "pin", Name: "rack", Value: "on", Why: "it is quieter so"}, "rack says what becomes of the plant, and cannot be pinned")
+		x.refuses(live.Request{Do: "set", Name: "band", Value: "1 mg/L"}, "band is a constant; it is changed in the sheet, by another revision")
 		assert.Equal(t, []string{"idle→listening, revision 1:", "beacon auto→hand on:", "beacon hand on→auto:", "listening, revision 1→armed, revision 1:", "blower auto→hand on:",
 			"blower hand on→off, with the lock anna:", "oxygen_low 6 mg/L→6.5 mg/L: warm nights"}, x.journal("command"))
 		left, kept, err := x.engine.Disarm(t.Context(), live.ToFail, "anna", "")
