@@ -4,6 +4,7 @@ import (
 	"bufio"
 	"bytes"
 	"context"
+	"errors"
 	"flag"
 	"fmt"
 	"log/slog"
@@ -353,4 +354,43 @@ func TestDamagedPlant(t *testing.T) {
 	_, err := service.Start(t.Context(), service.Config{Data: data, Listen: "127.0.0.1:0", Log: slog.New(slog.DiscardHandler)})
 	require.ErrorIs(t, err, store.ErrDamaged)
 	assert.ErrorContains(t, err, "plant.db: the database's file is damaged")
+}
+
+// A service that is told so leaves its outputs at what they fail to when it ends; any other leaves them as they are.
+func TestOnExit(t *testing.T) {
+	for _, exit := range []string{"hold", "fail"} {
+		t.Run(exit, func(t *testing.T) {
+			rack, err := simulated.Start()
+			require.NoError(t, err)
+			t.Cleanup(func() { assert.NoError(t, rack.Close()) })
+			data := t.TempDir()
+			rack.SetWords("holding", 0, 25) // the lamp's rule calls, and it fails off; the horn fails on, and nothing calls it
+			rack.SetBit("discrete", 0, true)
+			s, err := service.Start(t.Context(), service.Config{Data: data, Listen: "127.0.0.1:0", OnExit: exit, Memory: testMemory, Log: slog.New(slog.DiscardHandler)})
+			require.NoError(t, err)
+			ctx, stop := context.WithCancel(context.Background())
+			done := make(chan error, 1)
+			go func() { done <- s.Run(ctx) }()
+			api, err := client.NewClientWithResponses(s.URL() + "/api")
+			require.NoError(t, err)
+			made, err := api.PutJobWithResponse(t.Context(), fennick)
+			require.NoError(t, err)
+			require.Equal(t, http.StatusCreated, made.StatusCode())
+			pushed, err := api.PushRevisionWithResponse(t.Context(), fennick, client.NewRevision{Sheets: []client.Sheet{{Name: "a.rct", Text: fmt.Sprintf(mortalJob, rack.Address())}}})
+			require.NoError(t, err)
+			require.Equal(t, http.StatusCreated, pushed.StatusCode())
+			m := &mortal{t: t, api: api}
+			m.arm()
+			m.until("the lamp burns", func(*client.Now) bool { return rack.Bit("coil", 3) })
+			stop()
+			require.NoError(t, <-done)
+			assert.Equal(t, exit == "fail", rack.Bit("coil", 2), "the horn")
+			assert.Equal(t, exit == "hold", rack.Bit("coil", 3), "the lamp")
+			plant, err := store.OpenPlant(t.Context(), filepath.Join(data, "plant.db"), store.Options{})
+			require.NoError(t, err)
+			armed, err := plant.Armed(t.Context())
+			require.NoError(t, errors.Join(err, plant.Close()))
+			assert.Equal(t, "armed", armed[0].Mode, "it goes on when the service is there again")
+		})
+	}
 }

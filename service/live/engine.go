@@ -85,6 +85,7 @@ type Engine struct {
 	began    bool  // it has made its first
 	opened   int64 // when it began to wait for devices, steady
 	broken   bool  // an error of ours: it makes no instants until it is armed again
+	leaving  bool  // its outputs are left at what they fail to, since the service ends
 	expected int64 // when it is to wake at the latest, steady
 	steady   int64 // now
 	late     int64 // how late it was

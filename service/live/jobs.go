@@ -354,7 +354,7 @@ func (j *Jobs) LeaveAtFail(ctx context.Context) {
 		if e == nil {
 			continue
 		}
-		if left, _, err := e.Disarm(ctx, ToFail, "", "the service ends"); err != nil || len(left) > 0 {
+		if left, err := e.Leave(ctx); err != nil || len(left) > 0 {
 			j.log.Error(
 				"outputs are not at what they fail to",
 				slog.String("job", name),

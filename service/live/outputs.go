@@ -75,7 +75,7 @@ func (e *Engine) wired(o *out, to logic.Stand) float64 {
 // drive hands on what is to be written after the instants of a pass: what turns off before what turns on. A driver that has
 // nothing to do is told from time to time that the engine is there.
 func (e *Engine) drive() {
-	if !e.began {
+	if !e.began || e.leaving {
 		return
 	}
 	for _, x := range e.drivers {
@@ -166,7 +166,7 @@ func (e *Engine) abandoned(x *driving) (all []device.Write) {
 // nextDrive is when something is to be written by the time alone, steady.
 func (e *Engine) nextDrive() int64 {
 	at := int64(run.Never)
-	if !e.began {
+	if !e.began || e.leaving {
 		return at
 	}
 	for _, x := range e.drivers {

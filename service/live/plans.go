@@ -377,19 +377,8 @@ func (e *Engine) Disarm(ctx context.Context, to Parting, who, why string) (left 
 	if kept, err = e.whether(ctx, d.kept); err != nil {
 		return nil, kept, err
 	}
-	for wait := 0; wait < 100; wait++ {
-		if left, err = ask(ctx, e, e.parting); err != nil || len(left) == 0 {
-			return left, kept, err
-		}
-		t := e.clock.Timer(100 * time.Millisecond)
-		select {
-		case <-t.C:
-		case <-ctx.Done():
-			t.Stop()
-			return left, kept, ctx.Err()
-		}
-	}
-	return left, kept, nil
+	left, err = e.partedWith(ctx)
+	return left, kept, err
 }
 
 // Partings says what disarming would move: outputs, and to what.
@@ -443,24 +432,7 @@ func (e *Engine) disarm(to Parting, who, why string) error {
 			)
 		}
 	}
-	var orders = map[*driving]*device.Order{}
-	for _, o := range e.outputs {
-		v, holds := e.parted(o, to)
-		o.parting, o.parted = !holds, false
-		if holds {
-			continue
-		}
-		x := orders[o.dev.driver]
-		if x == nil {
-			x = &device.Order{}
-			orders[o.dev.driver] = x
-		}
-		o.value, o.written = e.p.Outputs[o.index].ToWire(v), false
-		x.Writes = append(
-			x.Writes,
-			device.Write{Device: o.dev.Name, Connection: o.dev.connection, Point: e.p.Outputs[o.index].Name, Value: o.value},
-		)
-	}
+	orders := e.part(to)
 	from := fmt.Sprintf("armed, revision %d", e.armed.Revision)
 	e.armed.Mode, e.armed.Since, e.armed.Fault = Listening, e.next(), ""
 	e.broken = false
@@ -487,6 +459,65 @@ func (e *Engine) disarm(to Parting, who, why string) error {
 		},
 	)
 	return nil
+}
+
+// part gives the orders that leave outputs as a person says, and has them watched until they are read back so.
+func (e *Engine) part(to Parting) map[*driving]*device.Order {
+	orders := map[*driving]*device.Order{}
+	for _, o := range e.outputs {
+		v, holds := e.parted(o, to)
+		o.parting, o.parted = !holds, false
+		if holds {
+			continue
+		}
+		x := orders[o.dev.driver]
+		if x == nil {
+			x = &device.Order{}
+			orders[o.dev.driver] = x
+		}
+		o.value, o.written = e.p.Outputs[o.index].ToWire(v), false
+		x.Writes = append(
+			x.Writes,
+			device.Write{Device: o.dev.Name, Connection: o.dev.connection, Point: e.p.Outputs[o.index].Name, Value: o.value},
+		)
+	}
+	return orders
+}
+
+// Leave drives outputs to what they fail to, for the service ends, and names those that are not read back so. The job stays
+// armed, for when the service is there again.
+func (e *Engine) Leave(ctx context.Context) (left []string, err error) {
+	armed, err := ask(ctx, e, func() bool {
+		if e.armed.Mode != Armed {
+			return false
+		}
+		e.leaving = true
+		for x, o := range e.part(ToFail) {
+			x.Order(*o)
+		}
+		return true
+	})
+	if err != nil || !armed {
+		return nil, err
+	}
+	return e.partedWith(ctx)
+}
+
+// partedWith waits until outputs are read back as they were left, and names those that are not.
+func (e *Engine) partedWith(ctx context.Context) (left []string, err error) {
+	for range 100 {
+		if left, err = ask(ctx, e, e.parting); err != nil || len(left) == 0 {
+			return left, err
+		}
+		t := e.clock.Timer(100 * time.Millisecond)
+		select {
+		case <-t.C:
+		case <-ctx.Done():
+			t.Stop()
+			return left, ctx.Err()
+		}
+	}
+	return left, nil
 }
 
 // parting are the outputs that are not read back as they were left.
