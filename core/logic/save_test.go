@@ -283,6 +283,13 @@ func TestEveryFieldCounts(t *testing.T) {
 	}}
 	begins.plain = begins.cut(nil)
 	tried = append(tried, begins)
+	// A latch whose reset has been false since its condition let go is reset.
+	text := "job \"x\"\ninput k discrete\ninput c discrete\noutput o\n  fail off\nrule r\n  on when k\n  latch\n  reset when c\n  call o\n"
+	resets := &scenario{p: compiled(t, text), every: 1, all: []event{
+		{moment: moment{0, map[int]float64{0: 1, 1: 0}}}, {moment: moment{1e9, map[int]float64{0: 0}}}, {moment: moment{2e9, map[int]float64{1: 1}}},
+	}}
+	resets.plain = resets.cut(nil)
+	tried = append(tried, resets)
 	none := next() // taking none away must change nothing
 	require.Equal(t, none.plain, none.cut(func(r *Row) { r.Data = without(r.Data, r.Kind, "none") }))
 	seen := map[string]bool{}

@@ -101,7 +101,10 @@ func (s *Server) captured(ctx context.Context, j *shelf, from, to int64) (*recor
 	}
 	x.begin()
 	if x.builder.Over() {
-		return nil, refuse(http.StatusUnprocessableEntity, fmt.Sprintf("That stretch has more than %d readings; keep a shorter one.", mostReadings))
+		return nil, refuse(
+			http.StatusUnprocessableEntity,
+			fmt.Sprintf("That stretch has more than %d readings; keep a shorter one.", mostReadings),
+		)
 	}
 	r, _ := x.builder.Finish()
 	if len(r.Columns) == 0 {

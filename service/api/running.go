@@ -47,7 +47,10 @@ func as(err error) error {
 		}
 		return refuse(http.StatusConflict, text)
 	case errors.Is(err, live.ErrSilent):
-		return refuse(http.StatusServiceUnavailable, "The engine of the job does not answer. Its devices write what outputs fail to; look at the service's log.")
+		return refuse(
+			http.StatusServiceUnavailable,
+			"The engine of the job does not answer. Its devices write what outputs fail to; look at the service's log.",
+		)
 	case errors.Is(err, live.ErrEnded):
 		return refuse(http.StatusConflict, "The job is not run any more; ask for its status.")
 	}

@@ -136,7 +136,14 @@ func Start(ctx context.Context, c Setup) (*Engine, error) {
 		var err error
 		if s, lost, err = logic.Resume(e.p, c.Memory); err != nil {
 			e.log.Error("the memory cannot be read: the job listens first", slog.Any("error", err))
-			e.note("service", "", "", "", fmt.Sprintf("the memory cannot be read, and the job is armed as from idle: it listens first: %v", err), "")
+			e.note(
+				"service",
+				"",
+				"",
+				"",
+				fmt.Sprintf("the memory cannot be read, and the job is armed as from idle: it listens first: %v", err),
+				"",
+			)
 			s, resumed = logic.NewStepper(e.p), false
 			if e.armed.Mode == Armed { // it does not stay down
 				e.plans.again = true

@@ -427,7 +427,10 @@ func (p *Plant) Verify(ctx context.Context) (damaged []error, err error) {
 	}
 	for _, a := range armed {
 		var gap int64
-		err := p.read.WithContext(ctx).Raw("SELECT coalesce(max(number) - min(number) + 1 - count(*), 0) FROM journal WHERE job = ?", a.Job).Scan(&gap).Error
+		err := p.read.WithContext(ctx).
+			Raw("SELECT coalesce(max(number) - min(number) + 1 - count(*), 0) FROM journal WHERE job = ?", a.Job).
+			Scan(&gap).
+			Error
 		if err != nil {
 			return damaged, fmt.Errorf("verifying the journal of the job %s: %w", a.Job, readable(err))
 		}
