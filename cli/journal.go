@@ -1,19 +1,22 @@
 package cli
 
 import (
+	"context"
 	"fmt"
 	"net/http"
 	"strconv"
 	"time"
 
 	"github.com/spf13/cobra"
+	"github.com/spf13/pflag"
 
 	"rectura/client"
 )
 
 func newJournal() *cobra.Command {
 	var r remote
-	var format, from, to string
+	var format string
+	var within span
 	var q client.GetJournalParams
 	var kind, name, who string
 	var newest int
@@ -22,18 +25,15 @@ func newJournal() *cobra.Command {
 		Short: "What happened: transitions, commands, losses and returns, the oldest first",
 		Long: `Lists the journal of a job: every transition with its sentence as it was said then,
 every command with who gave it and why, what became of devices, of the clock and of
-the service. Entries are numbered without a gap. Times are those of the job's zone;
---from and --to are of this machine's clock: a time of today, or a date and a time.`,
+the service. Entries are numbered without a gap. Times are those of the job's clock;
+--from and --to take a time of today, or a date and a time.`,
 		Example: "  rectura journal --newest 20\n  rectura journal --name blower --from 02:00 --format csv",
 		RunE: func(c *cobra.Command, _ []string) error {
 			api, job, err := r.ask(c.Context())
 			if err != nil {
 				return err
 			}
-			if q.From, err = momentOf("--from", from); err != nil {
-				return err
-			}
-			if q.To, err = momentOf("--to", to); err != nil {
+			if q.From, q.To, err = within.read(c.Context(), api, job); err != nil {
 				return err
 			}
 			for _, x := range []struct {
@@ -70,8 +70,7 @@ the service. Entries are numbered without a gap. Times are those of the job's zo
 	}
 	r.addFlags(c.Flags())
 	addFormat(c, &format)
-	c.Flags().StringVar(&from, "from", "", "entries from this `time` on")
-	c.Flags().StringVar(&to, "to", "", "and before this `time`")
+	within.addFlags(c.Flags(), "entries")
 	c.Flags().StringVar(&kind, "kind", "", "of this `kind` alone: input, rule, alarm, output, command, device, …")
 	c.Flags().StringVar(&name, "name", "", "about this `name` alone")
 	c.Flags().StringVar(&who, "who", "", "of what this `person` did alone")
@@ -79,18 +78,46 @@ the service. Entries are numbered without a gap. Times are those of the job's zo
 	return c
 }
 
-// momentOf reads a time: of today, or with its date; nil for none.
-func momentOf(flag, text string) (*time.Time, error) {
+// A span is from and to which time something is asked for, as it is written: times of the job's clock.
+type span struct{ from, to string }
+
+func (s *span) addFlags(flags *pflag.FlagSet, what string) {
+	flags.StringVar(&s.from, "from", "", what+" from this `time` on, by the job's clock")
+	flags.StringVar(&s.to, "to", "", "and before this `time`")
+}
+
+// read gives the times; nil where none is written. A time of day is of today.
+func (s *span) read(ctx context.Context, api *client.ClientWithResponses, job string) (from, to *time.Time, err error) {
+	if s.from == "" && s.to == "" {
+		return nil, nil, nil
+	}
+	zone := time.UTC
+	newest := 1
+	a, err := api.GetJournalWithResponse(ctx, job, &client.GetJournalParams{Newest: &newest})
+	if err := answered(a, err, http.StatusOK); err != nil {
+		return nil, nil, err
+	}
+	for _, e := range *a.JSON200 {
+		zone = e.Time.Location() // that of the job
+	}
+	if from, err = moment("--from", s.from, zone); err == nil {
+		to, err = moment("--to", s.to, zone)
+	}
+	return from, to, err
+}
+
+// moment reads a time: of today, or with its date; nil for none.
+func moment(flag, text string, zone *time.Location) (*time.Time, error) {
 	if text == "" {
 		return nil, nil
 	}
 	if t, err := time.Parse(time.RFC3339Nano, text); err == nil {
 		return &t, nil
 	}
-	today := time.Now().Format(time.DateOnly) + " "
+	today := time.Now().In(zone).Format(time.DateOnly) + " "
 	for _, form := range []string{"2006-01-02 15:04:05", "2006-01-02 15:04", "2006-01-02"} {
 		for _, whole := range []string{text, today + text} {
-			if t, err := time.ParseInLocation(form, whole, time.Local); err == nil {
+			if t, err := time.ParseInLocation(form, whole, zone); err == nil {
 				return &t, nil
 			}
 		}
@@ -110,7 +137,7 @@ func newCapture() *cobra.Command {
 
 func newKeepCapture() *cobra.Command {
 	var r remote
-	var from, to string
+	var within span
 	c := &cobra.Command{
 		Use:   "keep NAME",
 		Short: "Keep a stretch of what was captured as a recording",
@@ -118,19 +145,15 @@ func newKeepCapture() *cobra.Command {
 under a name: to be replayed with other setpoints, and to be made a trial of.`,
 		Example: "  rectura capture keep oxygen-dip --from 02:00 --to 03:00",
 		RunE: func(c *cobra.Command, args []string) error {
-			begins, err := momentOf("--from", from)
-			if err != nil {
-				return err
-			}
-			ends, err := momentOf("--to", to)
-			if err != nil {
-				return err
-			}
 			api, job, err := r.ask(c.Context())
 			if err != nil {
 				return err
 			}
-			a, err := api.KeepCaptureWithResponse(c.Context(), job, client.CaptureRequest{Name: args[0], From: *begins, To: *ends})
+			from, to, err := within.read(c.Context(), api, job)
+			if err != nil {
+				return err
+			}
+			a, err := api.KeepCaptureWithResponse(c.Context(), job, client.CaptureRequest{Name: args[0], From: *from, To: *to})
 			if err := answered(a, err, http.StatusCreated); err != nil {
 				return err
 			}
@@ -145,8 +168,7 @@ under a name: to be replayed with other setpoints, and to be made a trial of.`,
 		},
 	}
 	r.addFlags(c.Flags())
-	c.Flags().StringVar(&from, "from", "", "when the stretch begins, a `time` of today or a date and a time")
-	c.Flags().StringVar(&to, "to", "", "when it ends")
+	within.addFlags(c.Flags(), "the stretch")
 	for _, name := range []string{"from", "to"} {
 		_ = c.MarkFlagRequired(name) // which fails only for one that is not there
 	}
@@ -155,7 +177,8 @@ under a name: to be replayed with other setpoints, and to be made a trial of.`,
 
 func newVerify() *cobra.Command {
 	var r remote
-	var format, from, to string
+	var format string
+	var within span
 	c := &cobra.Command{
 		Use:   "verify",
 		Short: "Play again what was captured, and hold it beside the journal",
@@ -169,10 +192,7 @@ exit code is 1 if one differs.`,
 				return err
 			}
 			var q client.VerifyParams
-			if q.From, err = momentOf("--from", from); err != nil {
-				return err
-			}
-			if q.To, err = momentOf("--to", to); err != nil {
+			if q.From, q.To, err = within.read(c.Context(), api, job); err != nil {
 				return err
 			}
 			a, err := api.VerifyWithResponse(c.Context(), job, &q)
@@ -193,8 +213,7 @@ exit code is 1 if one differs.`,
 	}
 	r.addFlags(c.Flags())
 	addFormat(c, &format)
-	c.Flags().StringVar(&from, "from", "", "what was captured from this `time` on")
-	c.Flags().StringVar(&to, "to", "", "and before this `time`")
+	within.addFlags(c.Flags(), "what was captured")
 	return c
 }
 

@@ -150,3 +150,22 @@ func (x *evening) example(block string) string {
 	}
 	return got.String()
 }
+
+// A time that is asked for is of the job's clock, and of today where no day stands before it.
+func TestMoment(t *testing.T) {
+	zone := time.FixedZone("", 3600)
+	today := time.Now().In(zone).Format(time.DateOnly)
+	for text, want := range map[string]string{
+		"02:14":                today + "T02:14:00+01:00",
+		"02:14:05":             today + "T02:14:05+01:00",
+		"2026-03-02 02:14":     "2026-03-02T02:14:00+01:00",
+		"2026-03-02":           "2026-03-02T00:00:00+01:00",
+		"2026-03-02T02:14:05Z": "2026-03-02T02:14:05Z",
+	} {
+		got, err := moment("--from", text, zone)
+		require.NoError(t, err, text)
+		assert.Equal(t, want, got.Format(time.RFC3339), text)
+	}
+	_, err := moment("--from", "half past two", zone)
+	assert.EqualError(t, err, `--from "half past two": write a time of today, such as 02:14, or a date and a time: 2026-03-02 02:14:05`)
+}
