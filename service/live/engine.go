@@ -436,15 +436,15 @@ func (e *Engine) enter(t int64, events ...capture.Event) {
 		events[i].T = t
 	}
 	e.keeping.capture(events)
+	var ended map[string]string
+	if events[0].Kind == capture.Restart {
+		ended = e.people.mayBeLost(e, t)
+	}
 	if err := e.run.Enter(events); err != nil {
 		panic(err) // the engine has handed over what is none of the job
 	}
 	e.last = t
-	why := ""
-	if events[0].Kind == capture.Restart {
-		why = "the plant had lost it while nobody was there"
-	}
-	e.people.prune(e, why)
+	e.people.prune(e, ended)
 	if _, _, circle := e.run.S.Circle(); circle && e.armed.Fault == "" {
 		o, _, _ := e.run.S.Circle()
 		e.armed.Fault = logic.CircleText(e.p.Outputs[o].Name)

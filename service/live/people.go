@@ -336,18 +336,29 @@ func (x *people) put(e *Engine, c logic.Command, q *Request, after string) {
 		b.Kind, b.Value = outOfService, outOfService
 	default:
 		delete(x.in, q.Name)
-		x.prune(e, "")
+		x.prune(e, nil)
 		return
 	}
 	x.in[q.Name] = b
 	delete(x.told, q.Name)
 }
 
-// prune forgets what is not in place any more, and says why that is; empty for that its time is over, or that a person ended it.
-func (x *people) prune(e *Engine, why string) {
+// mayBeLost says of each hand that has not run out why it ends, should it end at a restart.
+func (x *people) mayBeLost(e *Engine, t int64) map[string]string {
+	why := map[string]string{}
+	for name, b := range x.in {
+		if r, found := e.p.Find(name); found && b.Kind == handledByHand && e.run.S.Ends(r) > t {
+			why[name] = "the plant had lost it while nobody was there"
+		}
+	}
+	return why
+}
+
+// prune forgets what is not in place any more; of what is named, it says why.
+func (x *people) prune(e *Engine, because map[string]string) {
 	for name, b := range x.in {
 		r, found := e.p.Find(name)
-		in := false
+		in, why := false, because[name]
 		switch {
 		case !found:
 		case b.Kind == "pin":
@@ -365,6 +376,7 @@ func (x *people) prune(e *Engine, why string) {
 				e.note("bypass", name, handledByHand, "off", cmp.Or(why, "its own interlock turned it off; it needs a fresh command"), "")
 				b.Kind, b.Value = "off", "off"
 				x.in[name] = b
+				e.lostHand(name, why)
 			}
 		}
 		if in {
@@ -373,7 +385,17 @@ func (x *people) prune(e *Engine, why string) {
 		delete(x.in, name)
 		if b.Kind == handledByHand || b.Kind == "pin" || b.Kind == "shelving" {
 			e.note("bypass", name, b.Kind, "ended", why, "")
+			e.lostHand(name, why)
 		}
+	}
+}
+
+// lostHand raises an alarm for a hand that has ended because the plant had lost what it gave. It is over with the next
+// poll, and stays until somebody knows.
+func (e *Engine) lostHand(output, why string) {
+	if o := e.outputOf[output]; o != nil && why != "" {
+		o.differs = "its hand has ended: " + why
+		e.fault(o.readBack, o.differs)
 	}
 }
 
