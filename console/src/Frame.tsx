@@ -46,7 +46,7 @@ function Pages({ children }: { children: ReactNode }) {
     <div className="grid min-h-screen grid-cols-[132px_minmax(0,1fr)] max-sm:grid-cols-1">
       <nav aria-label="Pages" className="sticky top-0 flex h-screen flex-col gap-0.5 border-r border-line px-2.5 py-3.5 max-sm:static max-sm:h-auto max-sm:flex-row max-sm:border-r-0 max-sm:border-b">
         <div className="flex items-center gap-2 px-2 pb-4 text-[15px] font-semibold tracking-tight max-sm:pb-0">
-          <Mark /> Rectura
+          <Mark /> <span className="max-sm:hidden">Rectura</span>
         </div>
         {children && <div className="px-1 pb-2 max-sm:pb-0">{children}</div>}
         {pages.map((p) => (
