@@ -28,6 +28,16 @@ func revisionArgument(args []string) (*int64, error) {
 	return &n, nil
 }
 
+// askRevision is ask, with the number of a revision that stands among the arguments.
+func (r *remote) askRevision(ctx context.Context, args []string) (*client.ClientWithResponses, string, *int64, error) {
+	number, err := revisionArgument(args)
+	if err != nil {
+		return nil, "", nil, err
+	}
+	api, job, err := r.ask(ctx)
+	return api, job, number, err
+}
+
 func newListen() *cobra.Command {
 	var r remote
 	var why string
@@ -39,11 +49,7 @@ for one at a time that a person takes in hand. So the wiring is proven before th
 rules are. The newest revision is taken unless another is named.`,
 		Example: "  rectura listen\n  rectura listen 3 --job hatchery",
 		RunE: func(c *cobra.Command, args []string) error {
-			number, err := revisionArgument(args)
-			if err != nil {
-				return err
-			}
-			api, job, err := r.ask(c.Context())
+			api, job, number, err := r.askRevision(c.Context(), args)
 			if err != nil {
 				return err
 			}
@@ -77,11 +83,7 @@ still decide an output; 5 min at the most, --now does not wait. A revision whose
 have failed, or were not played, is armed only with a reason: --despite.`,
 		Example: "  rectura arm\n  rectura arm 4 --despite \"the trial of the old pump\" --yes",
 		RunE: func(c *cobra.Command, args []string) error {
-			number, err := revisionArgument(args)
-			if err != nil {
-				return err
-			}
-			api, job, err := r.ask(c.Context())
+			api, job, number, err := r.askRevision(c.Context(), args)
 			if err != nil {
 				return err
 			}

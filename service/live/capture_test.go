@@ -24,7 +24,11 @@ func (x *plant) verify() (same int) {
 	for _, s := range segments {
 		memory, stretches, err := x.file.Captured(context.Background(), s.ID)
 		require.NoError(x.t, err)
-		some, err := live.Replay(x.p, memory, stretches)
+		p := x.p
+		if s.Revision == 2 {
+			p = x.other
+		}
+		some, err := live.Replay(p, memory, stretches)
 		require.NoError(x.t, err)
 		all = append(all, some...)
 	}

@@ -27,7 +27,7 @@ type keeping struct {
 	entries []store.Entry
 	lost    int64 // entries that were given up
 	events  []byte
-	gaps    int64                // how often the capture had to begin anew
+	closed  []byte               // events of a revision that was taken over, which end its segment
 	unsaved map[string]logic.Row // of a cut that failed
 	first   []logic.Row          // the memory with which the first segment begins
 	split   bool                 // the next cut begins a segment
@@ -35,17 +35,15 @@ type keeping struct {
 	sheets  bool                 // those of the job are to be kept
 	rested  int64                // until when nothing is deleted by its age, since the clock was set by much, steady
 
-	urgent   bool
-	pending  bool
-	since    int64 // when something was first pending, steady
-	waiting  []chan bool
-	flying   *cut
-	result   chan error
-	notKept  int64 // since when nothing can be kept, in service time; 0 where it can
-	why      string
-	retry    int64 // steady
-	commits  int64
-	commitNs int64 // how long the last one took
+	urgent  bool
+	pending bool
+	since   int64 // when something was first pending, steady
+	waiting []chan bool
+	flying  *cut
+	result  chan error
+	notKept int64 // since when nothing can be kept, in service time; 0 where it can
+	why     string
+	retry   int64 // steady
 }
 
 // A cut is on its way to the keeper.
@@ -53,13 +51,20 @@ type cut struct {
 	store.Cut
 	first   bool
 	waiting []chan bool
-	begun   int64
 }
 
 // segment has the capture begin with a memory.
 func (k *keeping) segment(s *logic.Stepper) {
 	k.first, k.sheets, k.urgent = s.Save(false), true, true
 	k.result = make(chan error, 1)
+}
+
+// takeOver ends the capture of one revision, and begins that of the next with its memory: what entered is told by the numbers
+// of a program.
+func (k *keeping) takeOver(next *logic.Stepper) {
+	k.closed, k.events = append(k.closed, k.events...), nil
+	k.first, k.unsaved = next.Save(false), nil
+	k.sheets, k.urgent, k.split = true, true, false
 }
 
 // entry adds one to the journal.
@@ -79,7 +84,6 @@ func (k *keeping) capture(events []capture.Event) {
 	k.events = append(k.events, capture.Write(events)...)
 	if len(k.events) > mostCaptured {
 		k.events, k.split = nil, true
-		k.gaps++
 	}
 }
 
@@ -119,7 +123,7 @@ func (e *Engine) keep() {
 // cut is all that has changed since the last one, at one time.
 func (e *Engine) cut() *cut {
 	k := &e.keeping
-	c := &cut{begun: e.steady, waiting: k.waiting}
+	c := &cut{waiting: k.waiting}
 	c.Armed = e.armed
 	c.Sheets = k.sheets
 	if k.lost > 0 {
@@ -131,7 +135,8 @@ func (e *Engine) cut() *cut {
 	c.Bypasses = e.people.list(e.armed.Job)
 	if k.first != nil {
 		// What has entered meanwhile follows with the next cut.
-		c.first, c.Whole, c.Memory = true, true, k.first
+		c.first, c.Whole, c.Memory, c.Events = true, true, k.first, k.closed
+		k.closed = nil
 		k.first, k.began = nil, e.armed.Last
 		k.entries, k.waiting, k.since = nil, nil, 0
 		k.sheets, k.urgent = false, k.pending || len(c.waiting) > 0
@@ -173,9 +178,6 @@ func (e *Engine) kept(err error) {
 		w <- err == nil
 	}
 	if err == nil {
-		_, steady := e.clock.Now()
-		k.commits++
-		k.commitNs = steady - c.begun
 		if k.notKept != 0 {
 			e.note("service", "", "not kept", "kept", "what happens can be kept again, since "+e.clockOf(k.notKept)+" it waited", "")
 			k.notKept, k.why = 0, ""
@@ -196,8 +198,15 @@ func (e *Engine) kept(err error) {
 	for i := range k.entries {
 		k.entries[i].Number = 0
 	}
-	if c.first {
-		k.first = c.Memory
+	switch {
+	case c.first && k.first != nil: // it was taken over meanwhile, twice
+		k.closed = append(c.Events, k.closed...)
+		return
+	case c.first:
+		k.first, k.closed = c.Memory, c.Events
+		return
+	case k.first != nil: // of the revision before: its memory is taken over already
+		k.closed = append(c.Events, k.closed...)
 		return
 	}
 	k.events = append(c.Events, k.events...)

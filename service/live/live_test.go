@@ -327,6 +327,9 @@ func TestTakingOver(t *testing.T) {
 		require.NoError(t, err)
 		assert.Equal(t, live.SettingNow{Name: "oxygen_low", Title: "oxygen_low", Value: 6500, Written: 6000, Unit: "ug/L"}, settings[0])
 		assert.Equal(t, 1.0, x.next.get("blower"))
+		time.Sleep(11 * time.Second)
+		x.other = p
+		assert.Greater(t, x.verify(), 5, "each revision's capture, played by its own program")
 		x.stop()
 	})
 }

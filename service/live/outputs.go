@@ -23,7 +23,6 @@ type out struct {
 	refused    string
 	found      float64 // as it was last read back, on this connection
 	foundKnown bool
-	unreadable string // why it is not read back
 	differs    string // how it is otherwise, as it was told
 	parting    bool   // the job was disarmed, and it is to be read back as value
 	parted     bool   // its device has taken that
@@ -40,7 +39,7 @@ func (o *out) took(w device.Written) {
 
 // readBack takes what an output is read back as.
 func (e *Engine) readBack(o *out, r *device.Reading) {
-	if o.unreadable = r.Fault; r.Fault != "" {
+	if r.Fault != "" {
 		o.foundKnown = false
 	} else {
 		// While the job drives its outputs, what they are found to have never changes what it thinks of them.

@@ -23,10 +23,8 @@ const (
 	mostPin       = time.Hour
 	mostShelving  = 8 * time.Hour
 	mostProof     = 10 * time.Minute // of a hand of a job that listens
-	usualProof    = mostProof
-	mostWhy       = 500 // letters of a reason
-	mostWho       = 100 // and of a name
-	writtenValue  = "--written"
+	mostWhy       = 500              // letters of a reason
+	mostWho       = 100              // and of a name
 	outOfService  = "out of service"
 	handledByHand = "hand"
 )

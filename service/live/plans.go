@@ -208,10 +208,9 @@ func (p *Plan) same(o *Plan) bool {
 
 // An Agreement is that of a person to a plan.
 type Agreement struct {
-	Plan    int64
-	Who     string
-	Why     string // with which the trials' failures are passed over, if they are
-	Despite bool
+	Plan int64
+	Who  string
+	Why  string // with which the trials' failures are passed over, if they are
 }
 
 // Arm does what a plan says, if that is still so; otherwise it gives the plan as it is now.
@@ -281,7 +280,11 @@ func (e *Engine) arm(r *Revision, a Agreement) error {
 // takeOver makes a revision the engine's: what it remembers by name, and the drivers that it needs. Outputs that are dropped,
 // or wired elsewhere, are first written to what they fail to.
 func (e *Engine) takeOver(r *Revision) error {
+	if !e.broken {
+		e.enter(e.next(), capture.Event{Kind: capture.Pass}) // the capture of the revision before ends here
+	}
 	rows := e.run.S.Save(false)
+	e.keeping.resave(rows)
 	next, lost, err := logic.Resume(r.Program, rows)
 	if err != nil {
 		return fmt.Errorf("taking over to revision %d: %w", r.Number, err)
@@ -306,8 +309,8 @@ func (e *Engine) takeOver(r *Revision) error {
 	done := e.figures.changed(e.armed.Job, e.run.S, e.last)
 	e.use(next)
 	e.figures.begin(r.Program, done)
-	e.armed.Sources = r.Sources
-	e.keeping.sheets, e.keeping.split = true, true
+	e.armed.Sources, e.armed.Last = r.Sources, e.last
+	e.keeping.takeOver(next)
 	e.engage(e.context, drivers)
 	for _, l := range lost {
 		e.note("service", l.Name, "", "", l.Text, "")

@@ -295,6 +295,7 @@ type plant struct {
 	engine  *live.Engine
 	keeper  live.Keeper // nil for the file
 	next    *panel      // of a revision that takes over
+	other   *logic.Program
 }
 
 func newPlant(t *testing.T, text string) *plant {
