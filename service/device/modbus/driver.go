@@ -201,7 +201,7 @@ func (x *Driver) Run(ctx context.Context, report func(device.Report)) {
 	for {
 		writes, beats, anew := x.taken()
 		for _, b := range x.units {
-			if anew && b.connected {
+			if anew {
 				b.connected, b.retry, b.pause = false, time.Time{}, firstPause
 			}
 		}
