@@ -7,7 +7,7 @@ GO_FILES := git ls-files -co --exclude-standard '*.go'
 FUZZ_TIME ?= 5000x
 WRITING_TIME ?= 500x
 
-.PHONY: help build demo test nightly bench lint fmt generate screenshots go-test peers fuzz e2e clean
+.PHONY: help build demo test nightly bench lint fmt generate screenshots go-test peers power-cuts fuzz e2e clean
 
 help: ## list the targets
 	@grep -hE '^[a-z-]+:.*## ' $(MAKEFILE_LIST) | sort | sed -E 's/^([a-z-]+):.*## (.*)/  make \1\t\2/' | expand -t 22
@@ -18,7 +18,7 @@ build: console/dist/app/index.html ## build the console and the program into bin
 demo: build ## build everything and run the service with the demo job
 	./bin/rectura demo
 
-test: lint console/dist/app/index.html go-test peers fuzz e2e ## run every check; installs what it needs
+test: lint console/dist/app/index.html go-test peers power-cuts fuzz e2e ## run every check; installs what it needs
 	@echo "All checks passed."
 
 go-test: install-gcc
@@ -30,6 +30,10 @@ go-test: install-gcc
 peers: install-gcc install-peers
 	go test -race -tags peers -count 1 ./service/device/modbus
 	go test -race -tags peers -count 1 ./service -run Peers
+
+# What the service asks of the disk is written down by strace, and laid anew as a power cut would leave it.
+power-cuts: install-gcc install-strace
+	go test -tags powercuts -count 1 ./service -run PowerCuts
 
 # A few thousand inputs for each fuzz test; the seeds run with the tests. They are counted, for a
 # time that runs out within an input fails the test.
@@ -68,8 +72,8 @@ bench: console/dist/app/index.html install-chromium ## print the speed as ratios
 
 lint: console/node_modules/.installed ## gofmt, vet, staticcheck, generated code, the console's types and style
 	@unformatted=$$($(GO_FILES) | xargs gofmt -l); if [ -n "$$unformatted" ]; then echo "not laid out by gofmt: $$unformatted; run make fmt"; exit 1; fi
-	go vet -tags e2e,counted,peers ./...
-	$(STATICCHECK) -tags e2e,counted,peers ./...
+	go vet -tags e2e,counted,peers,powercuts ./...
+	$(STATICCHECK) -tags e2e,counted,peers,powercuts ./...
 	scripts/check-generated
 	cd console && npm run --silent check && npm run --silent test
 
@@ -96,13 +100,16 @@ console/dist/app/index.html: console/node_modules/.installed $(shell find consol
 	cd console && npm run --silent build
 
 # The race detector needs a C compiler; the program itself does not.
-.PHONY: install-gcc install-chromium install-peers
+.PHONY: install-gcc install-chromium install-peers install-strace
 install-gcc:
 	@command -v gcc >/dev/null || scripts/apt-install gcc libc6-dev
 
 install-peers:
 	@command -v socat >/dev/null && command -v mbpoll >/dev/null && /usr/bin/python3 -c 'import pymodbus, serial_asyncio' 2>/dev/null || \
 		scripts/apt-install socat mbpoll python3-pymodbus python3-serial-asyncio
+
+install-strace:
+	@command -v strace >/dev/null || scripts/apt-install strace
 
 install-chromium:
 	@command -v chromium >/dev/null || scripts/apt-install chromium

@@ -47,24 +47,26 @@ var program = sync.OnceValues(func() (string, error) {
 
 // A mortal is a service in a process of its own, that can be killed and started again.
 type mortal struct {
-	t    *testing.T
-	data string
-	run  *exec.Cmd
-	log  *buffer
-	api  *client.ClientWithResponses
+	t     *testing.T
+	data  string
+	under []string // a program, with its arguments, that runs the service; none if nothing does
+	run   *exec.Cmd
+	log   *buffer
+	api   *client.ClientWithResponses
 }
 
 func (m *mortal) start() {
 	file, err := program()
 	require.NoError(m.t, err)
-	m.run, m.log = exec.Command(file, "serve", "--data", m.data, "--listen", "127.0.0.1:0"), &buffer{}
+	line := append(slices.Clone(m.under), file, "serve", "--data", m.data, "--listen", "127.0.0.1:0")
+	m.run, m.log = exec.Command(line[0], line[1:]...), &buffer{}
 	m.run.Stderr = m.log
 	out, err := m.run.StdoutPipe()
 	require.NoError(m.t, err)
 	require.NoError(m.t, m.run.Start())
-	line, err := bufio.NewReader(out).ReadString('\n')
+	said, err := bufio.NewReader(out).ReadString('\n')
 	require.NoError(m.t, err, "%s", m.log.String())
-	m.api, err = client.NewClientWithResponses(strings.TrimSpace(strings.TrimPrefix(line, "Rectura is at ")) + "/api")
+	m.api, err = client.NewClientWithResponses(strings.TrimSpace(strings.TrimPrefix(said, "Rectura is at ")) + "/api")
 	require.NoError(m.t, err)
 }
 
@@ -97,7 +99,11 @@ func (m *mortal) arm() {
 		plan = a
 		return err == nil && a.JSON200 != nil && a.JSON200.Waiting == ""
 	}, 30*time.Second, 50*time.Millisecond)
-	a, err := m.api.ArmWithResponse(context.Background(), fennick, client.ArmRequest{Plan: plan.JSON200.Number, Revision: plan.JSON200.Revision})
+	a, err := m.api.ArmWithResponse(
+		context.Background(),
+		fennick,
+		client.ArmRequest{Plan: plan.JSON200.Number, Revision: plan.JSON200.Revision},
+	)
 	require.NoError(m.t, err)
 	require.NotNil(m.t, a.JSON200, "%s", a.Body)
 	require.True(m.t, a.JSON200.Armed)
@@ -147,25 +153,18 @@ rule ring
   call horn
 `
 
-// The service is killed again and again while it is commanded: what was acknowledged comes back, the journal has no gap and
-// no double, and nothing in the plant moves.
-func TestKilledUnderLoad(t *testing.T) {
-	if testing.Short() {
-		t.Skip("builds the program")
-	}
+// drive starts the service and a rack that it drives, with a rule inside its band, a latch, and an output that is kept off.
+func (m *mortal) drive() *simulated.Rack {
 	rack, err := simulated.Start()
-	require.NoError(t, err)
-	t.Cleanup(func() { assert.NoError(t, rack.Close()) })
+	require.NoError(m.t, err)
+	m.t.Cleanup(func() { assert.NoError(m.t, rack.Close()) })
 	rack.SetWords("holding", 0, 7)
 	rack.SetBit("discrete", 0, true)
-	m := &mortal{t: t, data: filepath.Join(t.TempDir(), "data")}
 	m.start()
-	made, err := m.api.PutJobWithResponse(t.Context(), fennick)
-	require.NoError(t, err)
-	require.Equal(t, http.StatusCreated, made.StatusCode())
-	pushed, err := m.api.PushRevisionWithResponse(t.Context(), fennick, client.NewRevision{Sheets: []client.Sheet{{Name: "a.rct", Text: fmt.Sprintf(mortalJob, rack.Address())}}})
-	require.NoError(t, err)
-	require.Equal(t, http.StatusCreated, pushed.StatusCode(), "%s", pushed.Body)
+	made, err := m.api.PutJobWithResponse(m.t.Context(), fennick)
+	require.NoError(m.t, err)
+	require.Equal(m.t, http.StatusCreated, made.StatusCode())
+	m.push(fmt.Sprintf(mortalJob, rack.Address()))
 	m.arm()
 	rack.SetWords("holding", 0, 5)
 	rack.SetBit("discrete", 1, true)
@@ -173,6 +172,25 @@ func TestKilledUnderLoad(t *testing.T) {
 	rack.SetBit("discrete", 1, false)
 	rack.SetWords("holding", 0, 7) // inside the band of the blower's rule
 	m.command("off", "horn", "", "anna")
+	return rack
+}
+
+// push makes a sheet the newest revision.
+func (m *mortal) push(text string) {
+	q := client.NewRevision{Sheets: []client.Sheet{{Name: "a.rct", Text: text}}}
+	pushed, err := m.api.PushRevisionWithResponse(m.t.Context(), fennick, q)
+	require.NoError(m.t, err)
+	require.Equal(m.t, http.StatusCreated, pushed.StatusCode(), "%s", pushed.Body)
+}
+
+// The service is killed again and again while it is commanded: what was acknowledged comes back, the journal has no gap and
+// no double, and nothing in the plant moves.
+func TestKilledUnderLoad(t *testing.T) {
+	if testing.Short() {
+		t.Skip("builds the program")
+	}
+	m := &mortal{t: t, data: filepath.Join(t.TempDir(), "data")}
+	rack := m.drive()
 
 	random := rand.New(rand.NewPCG(uint64(time.Now().UnixNano()), 1)) // which instants are hit is up to chance
 	low, sent := 6.0, 6.0
@@ -184,7 +202,11 @@ func TestKilledUnderLoad(t *testing.T) {
 			for ctx.Err() == nil {
 				sent = 5.5 + float64(values.IntN(350))/100 // which the blower stays on with
 				value := fmt.Sprintf("%g mg/L", sent)
-				a, err := m.api.CommandWithResponse(ctx, fennick, client.CommandRequest{Do: client.CommandRequestDoSet, Name: "low", Value: &value})
+				a, err := m.api.CommandWithResponse(
+					ctx,
+					fennick,
+					client.CommandRequest{Do: client.CommandRequestDoSet, Name: "low", Value: &value},
+				)
 				if err != nil || a.JSON200 == nil {
 					return
 				}
@@ -204,7 +226,11 @@ func TestKilledUnderLoad(t *testing.T) {
 		assert.Contains(t, []float64{low, sent}, now.Setpoints[0].Value, "as acknowledged, or as sent and not answered")
 		low = now.Setpoints[0].Value
 		require.Len(t, now.Bypasses, 1)
-		assert.Equal(t, "horn lock anna", now.Bypasses[0].Name+" "+now.Bypasses[0].Kind+" "+now.Bypasses[0].Value[len("off, with the lock "):])
+		assert.Equal(
+			t,
+			"horn lock anna",
+			now.Bypasses[0].Name+" "+now.Bypasses[0].Kind+" "+now.Bypasses[0].Value[len("off, with the lock "):],
+		)
 		had := map[int]uint16{0: 1, 1: 1, 2: 0, 3: 0}
 		for _, w := range rack.Writes()[before:] {
 			assert.Equal(t, had[w.Address], w.Value, "no write after the restart changes anything: coil %d", w.Address)
@@ -262,7 +288,11 @@ func TestRunning(t *testing.T) {
 	m := &mortal{t: t, api: api}
 	text := fmt.Sprintf(mortalJob, rack.Address())
 	push := func(job, text string) {
-		pushed, err := api.PushRevisionWithResponse(t.Context(), job, client.NewRevision{Sheets: []client.Sheet{{Name: "a.rct", Text: text}}})
+		pushed, err := api.PushRevisionWithResponse(
+			t.Context(),
+			job,
+			client.NewRevision{Sheets: []client.Sheet{{Name: "a.rct", Text: text}}},
+		)
 		require.NoError(t, err)
 		require.Equal(t, http.StatusCreated, pushed.StatusCode(), "%s", pushed.Body)
 	}
@@ -274,7 +304,11 @@ func TestRunning(t *testing.T) {
 	}
 	n, err := api.GetNowWithResponse(t.Context(), fennick)
 	require.NoError(t, err)
-	refused(n.Body, http.StatusConflict, "The job hatchery is idle: its devices are not read, and its rules do not run. Let it listen, or arm it.")
+	refused(
+		n.Body,
+		http.StatusConflict,
+		"The job hatchery is idle: its devices are not read, and its rules do not run. Let it listen, or arm it.",
+	)
 	m.arm()
 	l, err := api.ListenWithResponse(t.Context(), fennick, client.ListenRequest{})
 	require.NoError(t, err)
@@ -308,7 +342,11 @@ func TestRunning(t *testing.T) {
 	}, 20*time.Second, 50*time.Millisecond)
 	a, err = api.ArmWithResponse(t.Context(), "twin", client.ArmRequest{Plan: 1, Revision: 2})
 	require.NoError(t, err)
-	refused(a.Body, http.StatusConflict, "Revision 2 is not armed, since of its trials dry was not played with this revision. Play them, or say why that does not matter: despite.")
+	refused(
+		a.Body,
+		http.StatusConflict,
+		"Revision 2 is not armed, since of its trials dry was not played with this revision. Play them, or say why that does not matter: despite.",
+	)
 
 	rack.SetWords("holding", 0, 5)
 	m.until("the blower runs, and is read back", func(n *client.Now) bool {
@@ -316,7 +354,11 @@ func TestRunning(t *testing.T) {
 		return rack.Bit("coil", 0) && n.Points[i].Found != nil && *n.Points[i].Found == "on"
 	})
 	// What entered becomes a recording, and is refused where there is none.
-	c, err := api.KeepCaptureWithResponse(t.Context(), fennick, client.CaptureRequest{Name: "evening", From: time.Now().Add(-time.Minute), To: time.Now()})
+	c, err := api.KeepCaptureWithResponse(
+		t.Context(),
+		fennick,
+		client.CaptureRequest{Name: "evening", From: time.Now().Add(-time.Minute), To: time.Now()},
+	)
 	require.NoError(t, err)
 	require.NotNil(t, c.JSON201, "%s", c.Body)
 	assert.Equal(t, "evening", c.JSON201.Name)
@@ -325,10 +367,18 @@ func TestRunning(t *testing.T) {
 		columns = append(columns, x.Name)
 	}
 	assert.ElementsMatch(t, []string{"oxygen", "mains", "button"}, columns)
-	c, err = api.KeepCaptureWithResponse(t.Context(), fennick, client.CaptureRequest{Name: "evening", From: time.Now(), To: time.Now().Add(-time.Minute)})
+	c, err = api.KeepCaptureWithResponse(
+		t.Context(),
+		fennick,
+		client.CaptureRequest{Name: "evening", From: time.Now(), To: time.Now().Add(-time.Minute)},
+	)
 	require.NoError(t, err)
 	refused(c.Body, http.StatusUnprocessableEntity, "The stretch ends before it begins; give the earlier time first.")
-	c, err = api.KeepCaptureWithResponse(t.Context(), fennick, client.CaptureRequest{Name: "evening", From: time.Unix(0, 0), To: time.Unix(60, 0)})
+	c, err = api.KeepCaptureWithResponse(
+		t.Context(),
+		fennick,
+		client.CaptureRequest{Name: "evening", From: time.Unix(0, 0), To: time.Unix(60, 0)},
+	)
 	require.NoError(t, err)
 	refused(c.Body, http.StatusUnprocessableEntity, "Nothing was captured from 1970-01-01 00:00:00 to 1970-01-01 00:01:00.")
 
@@ -366,7 +416,10 @@ func TestOnExit(t *testing.T) {
 			data := t.TempDir()
 			rack.SetWords("holding", 0, 25) // the lamp's rule calls, and it fails off; the horn fails on, and nothing calls it
 			rack.SetBit("discrete", 0, true)
-			s, err := service.Start(t.Context(), service.Config{Data: data, Listen: "127.0.0.1:0", OnExit: exit, Memory: testMemory, Log: slog.New(slog.DiscardHandler)})
+			s, err := service.Start(
+				t.Context(),
+				service.Config{Data: data, Listen: "127.0.0.1:0", OnExit: exit, Memory: testMemory, Log: slog.New(slog.DiscardHandler)},
+			)
 			require.NoError(t, err)
 			ctx, stop := context.WithCancel(context.Background())
 			done := make(chan error, 1)
@@ -376,7 +429,11 @@ func TestOnExit(t *testing.T) {
 			made, err := api.PutJobWithResponse(t.Context(), fennick)
 			require.NoError(t, err)
 			require.Equal(t, http.StatusCreated, made.StatusCode())
-			pushed, err := api.PushRevisionWithResponse(t.Context(), fennick, client.NewRevision{Sheets: []client.Sheet{{Name: "a.rct", Text: fmt.Sprintf(mortalJob, rack.Address())}}})
+			pushed, err := api.PushRevisionWithResponse(
+				t.Context(),
+				fennick,
+				client.NewRevision{Sheets: []client.Sheet{{Name: "a.rct", Text: fmt.Sprintf(mortalJob, rack.Address())}}},
+			)
 			require.NoError(t, err)
 			require.Equal(t, http.StatusCreated, pushed.StatusCode())
 			m := &mortal{t: t, api: api}
