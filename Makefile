@@ -60,6 +60,7 @@ nightly: ## thousands of random jobs, for a night on which nobody waits
 	go test -tags counted ./service/api -run '^$$' -bench Writing -benchtime 20000x
 	go test -race ./service -run Crowd -crowd 60s -count 1 -v
 	go test ./service -run KilledUnderLoad -kills 100 -count 1 -timeout 1h
+	go test ./service -run Soak -soak 10m -count 1 -v
 	HOURS=20 go test ./service/live -run CaptureIsLive -count 1 -timeout 1h
 
 bench: console/dist/app/index.html install-chromium ## print the speed as ratios, each taken within one run
