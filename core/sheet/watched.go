@@ -13,10 +13,13 @@ const (
 )
 
 // The input that says whether the service runs on, and the alarm that it restarts again and again: delays begin anew each
-// time, and may never run out.
+// time, and may never run out. The input that says whether people keep to each other's locks, and the alarm that somebody
+// gave an output back past one.
 const (
 	ServiceRuns     = "service.running"
 	serviceRestarts = "service.restarts"
+	LocksHold       = "service.locks"
+	LockPassed      = "service.unlocked"
 )
 
 // ReadBack is the name of the input of Job.Watched that an output is read back by.
@@ -57,7 +60,11 @@ func (c *checker) watch() {
 	}
 	if len(c.job.Devices) > 0 {
 		at := c.job.Devices[0].At
-		c.watchIt(Head{At: at, NameAt: at, Name: ServiceRuns, Label: "The service runs on"}, serviceRestarts, "The service restarts again and again", "high")
+		own := func(name, label, alarm, title string) {
+			c.watchIt(Head{At: at, NameAt: at, Name: name, Label: label}, alarm, title, "high")
+		}
+		own(ServiceRuns, "The service runs on", serviceRestarts, "The service restarts again and again")
+		own(LocksHold, "Locks hold", LockPassed, "An output was given back past a lock")
 	}
 }
 

@@ -48,8 +48,8 @@ func TestWatched(t *testing.T) {
 	for _, a := range job.Alarms {
 		alarms = append(alarms, a.Name+" "+a.Priority.Word)
 	}
-	assert.Equal(t, []string{"rack", "o.readback", "service.running"}, watched)
-	assert.Equal(t, []string{"x.bad critical", "rack.lost critical", "o.mismatch high", "service.restarts high"}, alarms)
+	assert.Equal(t, []string{"rack", "o.readback", "service.running", "service.locks"}, watched)
+	assert.Equal(t, []string{"x.bad critical", "rack.lost critical", "o.mismatch high", "service.restarts high", "service.unlocked high"}, alarms)
 	renamed, err := sheet.Rename([]sheet.Source{{Name: "a.rct", Text: []byte(text)}}, "rack", "panel")
 	require.NoError(t, err)
 	assert.Equal(t, 5, strings.Count(string(renamed[0].Text), "panel"), "%s", renamed[0].Text)

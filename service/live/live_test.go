@@ -128,6 +128,43 @@ func TestHandsOverAKill(t *testing.T) {
 	})
 }
 
+// A lock is given back by its own name only, or with a reason, which is an alarm until somebody knows.
+func TestLocks(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		x := running(t, tank)
+		alarms := func() (all []string) {
+			active, err := x.engine.Alarms(t.Context(), false)
+			require.NoError(t, err)
+			for _, a := range active {
+				all = append(all, strings.Join([]string{a.Name, a.Priority, a.State, a.Because}, ", "))
+			}
+			return all
+		}
+		lock := live.Request{Do: "off", Name: "blower", Lock: "anna", Who: "anna"}
+		x.do(lock)
+		x.refuses(live.Request{Do: "auto", Name: "blower", Who: "ben"},
+			"blower is kept off with the lock of anna, who gives it back; somebody else needs a reason")
+		x.refuses(live.Request{Do: "hand", Name: "blower", Value: "on", Who: "ben"},
+			"blower is kept off with the lock anna, which alone gives it back")
+		x.do(live.Request{Do: "auto", Name: "blower", Who: "anna"})
+		x.do(lock)
+		x.do(live.Request{Do: "auto", Name: "blower", Who: "ben", Lock: "anna"})
+		assert.Empty(t, alarms(), "it was given back by its name")
+		x.do(lock)
+		x.do(live.Request{Do: "auto", Name: "blower", Who: "ben", Why: "anna is at home, and the fish gasp"})
+		because := "service.locks is bad: ben gave blower back past the lock of anna: anna is at home, and the fish gasp"
+		assert.Equal(t, []string{"service.unlocked, high, active, unacknowledged, " + because}, alarms())
+		time.Sleep(time.Hour)
+		assert.Len(t, alarms(), 1, "it stays until somebody knows")
+		x.do(live.Request{Do: "acknowledge", Name: "service.unlocked", Who: "anna"})
+		assert.Empty(t, alarms())
+		assert.Contains(t, x.journal("command"),
+			"blower off, with the lock anna→auto: past the lock of anna: anna is at home, and the fish gasp")
+		assert.Positive(t, x.verify())
+		x.stop()
+	})
+}
+
 func TestRackRestsAndReturns(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
 		x := running(t, strings.Replace(tank, "  interlock unless mains\n", "", 1))

@@ -143,13 +143,15 @@ func (e *Engine) do(q Request) (a Answer, err error) {
 		return a, refuse("%v", e.answer.err)
 	}
 	a.Before, a.After = e.answer.effect.Before, e.answer.effect.After
+	why := q.Why
 	if passedOver != "" {
-		q.Why = passedOver + q.Why
+		why = fmt.Sprintf("past the lock of %s: %s", passedOver, why)
 	}
 	e.keeping.entry(
-		store.Entry{Time: e.last, Kind: "command", Name: q.Name, From: a.Before, To: a.After, Because: q.Why, Who: q.Who, Via: q.Do},
+		store.Entry{Time: e.last, Kind: "command", Name: q.Name, From: a.Before, To: a.After, Because: why, Who: q.Who, Via: q.Do},
 	)
 	e.people.put(e, c, &q, a.After)
+	e.watchLocks(&q, passedOver)
 	stand := e.run.S.Standing(c.Of)
 	if c.Of.Kind != logic.SettingKind {
 		_, a.State = e.p.States(stand)
@@ -162,11 +164,25 @@ func (e *Engine) do(q Request) (a Answer, err error) {
 	return a, nil
 }
 
+// watchLocks raises an alarm when somebody has given an output back past a lock. It stays until somebody knows.
+func (e *Engine) watchLocks(q *Request, passedOver string) {
+	i, is := e.byInput[sheet.LocksHold]
+	switch {
+	case !is:
+	case passedOver != "":
+		who := cmp.Or(q.Who, "somebody")
+		text := fmt.Sprintf("%s gave %s back past the lock of %s: %s", who, q.Name, passedOver, q.Why)
+		e.enter(e.next(), capture.Event{Kind: capture.Failing, Of: i, Text: text})
+	case q.Do == "acknowledge" && q.Name == sheet.LockPassed:
+		e.enter(e.next(), capture.Event{Kind: capture.Reading, Of: i, Value: 1})
+	}
+}
+
 func (e *Engine) analog(r logic.Ref) bool {
 	return r.Kind == logic.OutputKind && e.p.Outputs[r.Index].Analog()
 }
 
-// allow tells whether a person may do this as things are, and for how long. What is passed over is told in words.
+// allow tells whether a person may do this as things are, and for how long, and whose lock that passes over.
 func (e *Engine) allow(c *logic.Command, q *Request) (passedOver string, err error) {
 	within := func(most time.Duration) error {
 		if q.For < 0 || q.For > most {
@@ -201,7 +217,7 @@ func (e *Engine) allow(c *logic.Command, q *Request) (passedOver string, err err
 			return "", refuse("%s is kept off with the lock of %s, who gives it back; somebody else needs a reason", q.Name, lock)
 		default:
 			c.Lock = lock
-			return "past the lock of " + lock + ": ", nil
+			return lock, nil
 		}
 	case logic.SetSetting:
 		if e.p.Job.Setpoints[c.Of.Index].Constant {
