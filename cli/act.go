@@ -211,7 +211,10 @@ func (r *remote) act(c *cobra.Command, q client.CommandRequest) error {
 		fmt.Fprintf(w, "It is %s: %s.\n", x.State, x.Because)
 	}
 	if !x.Kept {
-		fmt.Fprintln(w, "This could not be kept: it is done, and would be lost at a restart of the service.")
+		fmt.Fprintln(w, notKept)
 	}
 	return nil
 }
+
+// notKept is said of what was done while the disk is full, say.
+const notKept = "This could not be kept: it is done, and would be lost at a restart of the service."

@@ -237,6 +237,9 @@ func newDisarm() *cobra.Command {
 			for _, m := range *plan.JSON200 {
 				fmt.Fprintf(c.OutOrStdout(), "%s goes from %s to %s.\n", m.Output, m.From, m.To)
 			}
+			if err := sayWatchdogs(c, api, job, outputs); err != nil {
+				return err
+			}
 			if !yes {
 				fmt.Fprint(c.OutOrStdout(), "Disarm it? [y/N] ")
 				line, _ := bufio.NewReader(c.InOrStdin()).ReadString('\n') // the end of the input is no yes
@@ -254,6 +257,9 @@ func newDisarm() *cobra.Command {
 				return err
 			}
 			fmt.Fprintf(c.OutOrStdout(), "%s is %s.\n", job, a.JSON200.Mode)
+			if !a.JSON200.Kept {
+				fmt.Fprintln(c.OutOrStdout(), notKept)
+			}
 			if len(a.JSON200.Left) > 0 {
 				fmt.Fprintf(c.OutOrStdout(), "Not read back as they were left: %s. Look at them.\n", strings.Join(a.JSON200.Left, ", "))
 				return errNo
@@ -266,4 +272,26 @@ func newDisarm() *cobra.Command {
 	c.Flags().StringVar(&why, "why", "", "why, for the journal")
 	c.Flags().BoolVar(&yes, "yes", false, "do it without being asked")
 	return c
+}
+
+// sayWatchdogs says of outputs that are to stay as they are that their devices may decide otherwise.
+func sayWatchdogs(c *cobra.Command, api *client.ClientWithResponses, job, outputs string) error {
+	if outputs != "hold" {
+		return nil
+	}
+	a, err := api.GetStatusWithResponse(c.Context())
+	if err := answered(a, err, http.StatusOK); err != nil {
+		return err
+	}
+	for _, s := range *a.JSON200 {
+		if s.Job != job || s.Mode != client.JobStatusModeArmed {
+			continue
+		}
+		for _, d := range s.Devices {
+			if d.Heartbeat {
+				fmt.Fprintf(c.OutOrStdout(), "The heartbeat of %s ends with it, so that its watchdog decides what its outputs become.\n", d.Name)
+			}
+		}
+	}
+	return nil
 }

@@ -145,6 +145,9 @@ func printStatus(c *cobra.Command, format string, all []client.JobStatus) error 
 			)
 		}
 	}
+	if slices.ContainsFunc(all, func(s client.JobStatus) bool { return s.ClockSynchronised != nil && !*s.ClockSynchronised }) {
+		fmt.Fprintln(w, "\nNothing keeps the machine's clock right: times may be off. Synchronise it, by NTP say.")
+	}
 	return nil
 }
 
@@ -193,7 +196,7 @@ func newPoints() *cobra.Command {
 			if len(args) > 0 {
 				points = slices.DeleteFunc(points, func(p client.PointNow) bool { return !slices.Contains(args, p.Name) })
 			}
-			l := list{heads: []string{"NAME", "", "VALUE", "UNIT", "", "AGE", "BECAUSE"}, numbers: []int{3, 6}}
+			l := list{heads: []string{"NAME", "", "VALUE", "UNIT", "", "AGE", "RAN", "BECAUSE"}, numbers: []int{3, 6}}
 			for _, p := range points {
 				l.add(pointCells(&p)...)
 			}
@@ -223,7 +226,7 @@ func pointCells(p *client.PointNow) []string {
 		if would := deref(p.Would); would != "" {
 			how += ", would be " + would
 		}
-		return []string{p.Name, string(p.Kind), value, deref(p.Unit), how, age, because}
+		return []string{p.Name, string(p.Kind), value, deref(p.Unit), how, age, ranText(p), because}
 	}
 	if p.Quality != nil && *p.Quality != client.PointNowQualityGood {
 		how = string(*p.Quality)
@@ -231,7 +234,26 @@ func pointCells(p *client.PointNow) []string {
 	if p.Pinned != nil && *p.Pinned {
 		how = "pinned"
 	}
-	return []string{p.Name, string(p.Kind), value, deref(p.Unit), how, age, because}
+	return []string{p.Name, string(p.Kind), value, deref(p.Unit), how, age, "", because}
+}
+
+// ranText is for how long an output has been on in all, how often it went on, and when somebody is to see to it.
+func ranText(p *client.PointNow) string {
+	if p.OnSeconds == nil || p.Starts == nil {
+		return ""
+	}
+	text := fmt.Sprintf("%.1f h, %d starts", *p.OnSeconds/3600, *p.Starts)
+	if *p.Starts == 1 {
+		text = strings.TrimSuffix(text, "s")
+	}
+	switch due := p.DueSeconds; {
+	case due == nil:
+	case *due == 0:
+		text += ", service is due"
+	default:
+		text += fmt.Sprintf(", service in %.1f h", *due/3600)
+	}
+	return text
 }
 
 func deref(s *string) string {

@@ -764,10 +764,13 @@ type Declared struct {
 
 // DeviceNow defines model for DeviceNow.
 type DeviceNow struct {
-	Because string         `json:"because"`
-	Name    string         `json:"name"`
-	Since   time.Time      `json:"since"`
-	State   DeviceNowState `json:"state"`
+	Because string `json:"because"`
+
+	// Heartbeat It has a watchdog that looks at the job's heartbeat, which ends when the job is disarmed.
+	Heartbeat bool           `json:"heartbeat"`
+	Name      string         `json:"name"`
+	Since     time.Time      `json:"since"`
+	State     DeviceNowState `json:"state"`
 }
 
 // DeviceNowState defines model for DeviceNow.State.
@@ -899,7 +902,10 @@ type JobStatus struct {
 	// Alarms Those that are announced, by priority.
 	Alarms   map[string]int `json:"alarms"`
 	Bypasses int            `json:"bypasses"`
-	Devices  []DeviceNow    `json:"devices"`
+
+	// ClockSynchronised Whether the machine's clock is kept right by another; null where that is not known.
+	ClockSynchronised *bool       `json:"clock_synchronised"`
+	Devices           []DeviceNow `json:"devices"`
 
 	// Fault Why the job is in fault; empty where it is not.
 	Fault string `json:"fault"`
@@ -1273,6 +1279,9 @@ type PointNow struct {
 	AgeSeconds *float64 `json:"age_seconds,omitempty"`
 	Because    *string  `json:"because,omitempty"`
 
+	// DueSeconds For how long it may be on until its service, where somebody sees to it.
+	DueSeconds *float64 `json:"due_seconds,omitempty"`
+
 	// Found What it was last read back as.
 	Found *string       `json:"found,omitempty"`
 	Kind  PointNowKind  `json:"kind"`
@@ -1280,14 +1289,20 @@ type PointNow struct {
 	Name  string        `json:"name"`
 
 	// NotWritten Why it is not written as it stands.
-	NotWritten *string          `json:"not_written,omitempty"`
-	Pinned     *bool            `json:"pinned,omitempty"`
-	Quality    *PointNowQuality `json:"quality,omitempty"`
-	Reason     *string          `json:"reason,omitempty"`
-	State      *string          `json:"state,omitempty"`
-	Title      string           `json:"title"`
-	Unit       *string          `json:"unit,omitempty"`
-	Value      *float64         `json:"value,omitempty"`
+	NotWritten *string `json:"not_written,omitempty"`
+
+	// OnSeconds For how long an output has been on in all, over restarts and revisions.
+	OnSeconds *float64         `json:"on_seconds,omitempty"`
+	Pinned    *bool            `json:"pinned,omitempty"`
+	Quality   *PointNowQuality `json:"quality,omitempty"`
+	Reason    *string          `json:"reason,omitempty"`
+
+	// Starts How often it went on.
+	Starts *int64   `json:"starts,omitempty"`
+	State  *string  `json:"state,omitempty"`
+	Title  string   `json:"title"`
+	Unit   *string  `json:"unit,omitempty"`
+	Value  *float64 `json:"value,omitempty"`
 
 	// Would What the rules would have it be while the job listens.
 	Would   *string `json:"would,omitempty"`

@@ -42,6 +42,13 @@ func (b *buffer) String() string {
 	return b.b.String()
 }
 
+// empty forgets what was written, so that it takes no memory.
+func (b *buffer) empty() {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	b.b = bytes.Buffer{}
+}
+
 // start runs a service on a free port until the test ends.
 func start(t *testing.T, data string) (url string, api *client.ClientWithResponses, log *buffer, stop func()) {
 	t.Helper()

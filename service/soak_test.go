@@ -29,7 +29,8 @@ type level struct {
 	log, rest       int64 // bytes of the file's log, and of its tables but for the journal and the capture
 }
 
-func levelOf(t *testing.T, data string) (l level) {
+func levelOf(t *testing.T, data string, said *buffer) (l level) {
+	said.empty()
 	memory := &runtime.MemStats{}
 	runtime.GC()
 	runtime.ReadMemStats(memory)
@@ -60,7 +61,7 @@ func TestSoak(t *testing.T) {
 	rack.SetWords("holding", 0, 7)
 	rack.SetBit("discrete", 0, true)
 	data := t.TempDir()
-	_, api, _, _ := start(t, data)
+	_, api, said, _ := start(t, data)
 	m := &mortal{t: t, api: api}
 	m.push(fmt.Sprintf(mortalJob, rack.Address()))
 	m.arm()
@@ -95,14 +96,14 @@ func TestSoak(t *testing.T) {
 	for ; time.Since(begun) < *soakFor/3; rounds++ {
 		round(rounds)
 	}
-	early := levelOf(t, data)
+	early := levelOf(t, data, said)
 	for ; time.Since(begun) < *soakFor; rounds++ {
 		round(rounds)
 	}
-	t.Logf("%d rounds, from %+v to %+v", rounds, early, levelOf(t, data))
+	t.Logf("%d rounds, from %+v to %+v", rounds, early, levelOf(t, data, said))
 	assert.Eventually(t, func() bool {
-		late := levelOf(t, data)
-		return late.routines <= early.routines+2 && late.files <= early.files+2 && late.heap <= early.heap+8<<20 &&
+		late := levelOf(t, data, said)
+		return late.routines <= early.routines+2 && late.files <= early.files+2 && late.heap <= early.heap+4<<20 &&
 			late.log <= max(2*early.log, 8<<20) && late.rest <= early.rest+64<<10
 	}, 30*time.Second, 100*time.Millisecond, "what readers began is over, and the rest is level")
 	status := m.now().Status

@@ -890,6 +890,8 @@ export interface components {
             passed_over: number;
             /** Format: int64 */
             starts: number;
+            /** @description Whether the machine's clock is kept right by another; null where that is not known. */
+            clock_synchronised: boolean | null;
             devices: components["schemas"]["DeviceNow"][];
             /** @description Those that are announced, by priority. */
             alarms: {
@@ -907,6 +909,8 @@ export interface components {
             name: string;
             /** @enum {string} */
             state: "connecting" | "connected" | "lost";
+            /** @description It has a watchdog that looks at the job's heartbeat, which ends when the job is disarmed. */
+            heartbeat: boolean;
             /** Format: date-time */
             since: string;
             because: string;
@@ -949,6 +953,21 @@ export interface components {
             would?: string;
             /** @description What it was last read back as. */
             found?: string;
+            /**
+             * Format: double
+             * @description For how long an output has been on in all, over restarts and revisions.
+             */
+            on_seconds?: number;
+            /**
+             * Format: int64
+             * @description How often it went on.
+             */
+            starts?: number;
+            /**
+             * Format: double
+             * @description For how long it may be on until its service, where somebody sees to it.
+             */
+            due_seconds?: number;
         };
         RuleNow: {
             name: string;

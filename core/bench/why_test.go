@@ -93,7 +93,7 @@ rule blink
   missed from +2 s to +4 s: x 6.5 mg/L >= 6 mg/L
   next on at +20 s: x 5.8 mg/L < 6 mg/L for 5 s, since +10 s
 `},
-		{30, "fan", `off since +18 s: called by low_x, but its minimum off of 20 s has not passed
+		{30, "fan", `off since +18 s: called by low_x, but its minimum off of 20 s lasts until +38 s
   low_x is on: x 5.4 mg/L < 6 mg/L for 5 s, since +10 s
     x 5.4 mg/L < 6 mg/L; 0.6 mg/L; for 5 s, since +10 s
   missed from +2 s to +4 s: x 6.5 mg/L >= 6 mg/L

@@ -35,9 +35,10 @@ func (s *Stepper) Listen(on bool) {
 // Listening tells whether the job only listens.
 func (s *Stepper) Listening() bool { return s.listening }
 
-// Found tells what the plant has an output at, at the next instant. While the job drives its outputs that changes
-// nothing, but at a restart: there, what the plant has is what an output has, and a hand goes on only where the plant
-// still has what it gave. It tells whether a hand has ended.
+// Found tells what the plant has an output at, at the next instant. While the job drives its outputs, that says that the
+// plant has only now what was decided, so that minimum times run from there; what is otherwise changes nothing. At a
+// restart, what the plant has is what an output has, and a hand goes on only where the plant still has what it gave. It
+// tells whether a hand has ended.
 func (s *Stepper) Found(output int, plant Stand) (handEnded bool) {
 	m, o := &s.outputs[output], &s.p.Outputs[output]
 	i := int32(output)
@@ -71,6 +72,10 @@ func (s *Stepper) Found(output int, plant Stand) (handEnded bool) {
 		}
 		s.newConds.addAll(s.p.links.outputConds.of(i))
 		s.newValues.addAll(s.p.links.outputValues.of(i))
+	case !o.Analog() && o.same(s.stand(i), plant):
+		s.foundAnew = append(s.foundAnew, i)
+		s.newOutputs.add(i)
+		s.dirty = true
 	default:
 		return false
 	}

@@ -54,7 +54,7 @@ type Reason struct {
 	Held    Hold   // what held it back until now
 	Holds   bool   // it still does
 	HeldFor int64  // the minimum time, or that of the pulse, in nanoseconds
-	Since   int64  // of a pulse or a latch
+	Since   int64  // of a pulse, a latch, or a minimum time that still runs
 	Sent    []Term // what a message carries
 	Permit  []Term // why it is permitted now, or is not
 }
@@ -440,8 +440,11 @@ func (p *Program) Sentence(t Transition, clock Clock) string {
 		minimum = "minimum on"
 	}
 	minimum += " of " + unit.FormatDuration(r.HeldFor)
-	if r.Holds {
+	if r.Holds && clock == nil {
 		return text + ", but its " + minimum + " has not passed"
+	}
+	if r.Holds {
+		return text + ", but its " + minimum + " lasts until " + clock(after(r.Since, r.HeldFor))
 	}
 	return text + ", once its " + minimum + " had passed"
 }

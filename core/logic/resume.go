@@ -376,9 +376,5 @@ func (s *Stepper) Restart() {
 // begun makes this instant that of the restart.
 func (s *Stepper) begun() {
 	s.restart = false
-	for _, i := range s.foundAnew {
-		s.outputs[i].turned = s.now
-	}
-	s.foundAnew = nil
 	s.timers.Set(int32(len(s.p.conds)), after(s.now, s.duration(s.p.settle)))
 }

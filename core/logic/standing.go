@@ -62,7 +62,7 @@ func (s *Stepper) standingRule(rule int32) Reason {
 			look = r.turnOff // and it has not been turned off
 		}
 		reason := explained(ByTerms, look)
-		s.hold(&reason, v.held, &r.restraints)
+		s.hold(&reason, v.held, m.turned, &r.restraints)
 		return reason
 	default:
 		var reason Reason
@@ -76,16 +76,16 @@ func (s *Stepper) standingRule(rule int32) Reason {
 			reason = explained(ByTerms, r.off)
 		}
 		if turnOn == isTrue || turnOn == isUnknown && v.held != ByMinimumOff {
-			s.hold(&reason, v.held, &r.restraints)
+			s.hold(&reason, v.held, m.turned, &r.restraints)
 		}
 		return reason
 	}
 }
 
-// hold says what holds something back now.
-func (s *Stepper) hold(reason *Reason, held Hold, by *restraints) {
+// hold says what holds something back now that was turned a while ago.
+func (s *Stepper) hold(reason *Reason, held Hold, turned int64, by *restraints) {
 	if held != NotHeld {
-		reason.Holds = true
+		reason.Holds, reason.Since = true, turned
 		s.explainHold(reason, held, by)
 	}
 }
@@ -99,7 +99,7 @@ func (s *Stepper) standingOutput(i int32) Reason {
 	case d.cause == ByNoCall:
 		reason = Reason{Cause: NotCalled, Callers: s.p.Callers(int(i))}
 	}
-	s.hold(&reason, d.held, &s.p.Outputs[i].restraints)
+	s.hold(&reason, d.held, s.outputs[i].turned, &s.p.Outputs[i].restraints)
 	return reason
 }
 

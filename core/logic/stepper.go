@@ -58,7 +58,7 @@ type Stepper struct {
 	patient   bool    // delays and minimum times are waited out
 	moved     bool    // it goes on from the memory of another program
 	restart   bool    // the next instant is that of a restart
-	foundAnew []int32 // outputs that the plant has otherwise at it
+	foundAnew []int32 // outputs whose minimum times run from this instant, since the plant has them so
 	touched   marks   // by declaration: something has happened to it since it was saved
 
 	values       []float64
@@ -327,6 +327,10 @@ func (s *Stepper) Step(t int64) ([]Transition, error) {
 	if s.restart {
 		s.begun()
 	}
+	for _, i := range s.foundAnew {
+		s.outputs[i].turned = t
+	}
+	s.foundAnew = s.foundAnew[:0]
 	s.begin()
 	settled := int32(len(s.p.conds)) // the timer of the settling time
 	switch {

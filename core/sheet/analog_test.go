@@ -66,7 +66,7 @@ func TestAnalogOutputs(t *testing.T) {
 		{"  called by highest\n", "", "10:8: error: boost and hold_oxygen call the output dosing; say how they are combined: `called by highest` or `called by lowest` [called-by]"},
 		{"scale 4..20 mA to", "scale 4..20 V to", "13:3: error: this stage begins in V (voltage), but what comes before it is in mA (current); stages must join [chain]"},
 		{"  permissive when mains\n", "  minimum on 5 s\n", "14:3: error: a minimum time is for what is on or off, and dosing is analog; put it on the rule that calls it [exclusive-clauses]"},
-		{"  permissive when mains\n", "  flash 5 s\n", "14:3: error: flash is no clause of an analog output; it takes tag, terminal, note, drives, refresh, called by, scale, permissive when, interlock, minimum on, minimum off and fail [syntax]"},
+		{"  permissive when mains\n", "  flash 5 s\n", "14:3: error: flash is no clause of an analog output; it takes tag, terminal, note, drives, refresh, called by, scale, permissive when, interlock, minimum on, minimum off, fail and service after [syntax]"},
 		{"fail 5 %", "fail on", "15:8: error: on where the fail state must stand: a value such as 0 %, off (the low end) or hold [syntax]"},
 		{"fail 5 %", "fail 5 mA", "15:8: error: 5 mA is in mA (current), and the output dosing is in % (percent) [unit-mismatch]"},
 		{"fail 5 %", "fail 101 %", "15:8: error: 101 % is outside the range of dosing, 0..100 % [output-range]"},

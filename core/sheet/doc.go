@@ -22,7 +22,8 @@
 //	constant NAME VALUE
 //	output NAME [analog A..B U]       drives DEVICE TABLE N [TYPE] [bit N] · refresh D · called by any|all|highest|lowest ·
 //	                                  permissive when C · interlock when|unless C · minimum on D · minimum off D ·
-//	                                  fail on|off|hold|VALUE · flash D · inverted · scale … · proven by INPUT within D
+//	                                  fail on|off|hold|VALUE · flash D · inverted · scale … · proven by INPUT within D ·
+//	                                  service after D
 //	rule NAME                         on when C · off when C · off after D · pulse D · latch · reset when C ·
 //	                                  permissive when C · interlock when|unless C · minimum on D · minimum off D ·
 //	                                  call OUTPUT [at VALUE], …

@@ -17,6 +17,7 @@ type Output struct {
 	Flash    *DurationClause // while on, half of it on and half off
 	Inverted *Clause
 	Proven   *Proof
+	Service  *DurationClause // so long may it be on until its next service
 }
 
 // FailClause is `fail on`, off or hold; of an analog output `fail VALUE`, off or
@@ -84,6 +85,7 @@ func (d *Output) rows() []row {
 					},
 					d.Guard.rows()...),
 				ownRow("fail", &d.Fail, (*parser).failValue),
+				durationRow("service after", &d.Service),
 			)...)
 	}
 	fail := ownRow("fail", &d.Fail, func(p *parser, c Clause) *FailClause {
@@ -92,7 +94,7 @@ func (d *Output) rows() []row {
 	return d.rowsWith(
 		true,
 		append(append([]row{wireRow("drives", &d.Drives), durationRow("refresh", &d.Refresh), combine("any", "all")}, d.Guard.rows()...),
-			fail, durationRow("flash", &d.Flash), flagRow("inverted", &d.Inverted), provenRow(&d.Proven))...)
+			fail, durationRow("flash", &d.Flash), flagRow("inverted", &d.Inverted), provenRow(&d.Proven), durationRow("service after", &d.Service))...)
 }
 
 func (p *parser) failValue(c Clause) *FailClause {

@@ -10,6 +10,11 @@ const (
 	lostSuffix     = ".lost"     // makes the name of a device that of the alarm that it does not answer
 	mismatchSuffix = ".mismatch" // makes the name of an output that of the alarm that it is not as it was written
 	readBackSuffix = ".readback" // makes the name of an output that of what it is read back as
+
+	// HoursSuffix makes the name of an output that of what says whether it has been on for too long since its last service, and
+	// ServiceSuffix that of the alarm.
+	HoursSuffix   = ".hours"
+	ServiceSuffix = ".service"
 )
 
 // The input that says whether the service runs on, and the alarm that it restarts again and again: delays begin anew each
@@ -56,6 +61,10 @@ func (c *checker) watch() {
 		if o.Drives != nil {
 			h := Head{At: o.Drives.At, NameAt: o.Drives.At, Name: o.ReadBack(), Label: o.Title() + " as it is read back"}
 			c.watchIt(h, o.Name+mismatchSuffix, o.Title()+" is not as it was written", "high")
+		}
+		if o.Service != nil {
+			h := Head{At: o.Service.At, NameAt: o.Service.At, Name: o.Name + HoursSuffix, Label: o.Title() + ": hours since its service"}
+			c.watchIt(h, o.Name+ServiceSuffix, o.Title()+" is due for its service", "low")
 		}
 	}
 	if len(c.job.Devices) > 0 {

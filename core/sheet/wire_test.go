@@ -19,6 +19,7 @@ func TestWiresAreCanonical(t *testing.T) {
 		"input x\n  source rack holding 4 dint word order low first byte order high first\n  poll 5 s\n  unit mA\n": "",
 		"input x discrete\n  source rack input 4 bit 15\n  poll 5 s\n":                                              "",
 		"output o\n  refresh 10s\n  drives rack holding 4 bit 0\n  fail off\n":                                      "output o\n  drives rack holding 4 bit 0\n  refresh 10 s\n  fail off\n",
+		"output o analog 0..100 %\n  service after 2000h\n  fail off\n":                                             "output o analog 0..100 %\n  fail off\n  service after 2000 h\n",
 		"output o analog 0..100 %\n  drives rack holding 4 lreal\n  fail off\n":                                     "",
 	} {
 		if want == "" {
@@ -37,7 +38,7 @@ func TestWiresAreCanonical(t *testing.T) {
 // that nobody wrote, and a device's has the highest priority that it stands for.
 func TestWatched(t *testing.T) {
 	text := "job \"x\"\ndevice rack modbus tcp \"a:502\" unit 1\ninput x\n  source rack holding 0\n  unit mg/L\n  alarm when bad priority critical\n" +
-		"output o\n  drives rack coil 0\n  fail off\noutput q\n  fail off\n" +
+		"output o\n  drives rack coil 0\n  fail off\n  service after 2000 h\noutput q\n  fail off\n" +
 		"rule r\n  on when rack is bad or rack.lost or o.mismatch\n  call o, q\n"
 	job, found := sheet.Parse([]sheet.Source{{Name: "a.rct", Text: []byte(text)}})
 	require.False(t, sheet.HasErrors(found), "%v", found)
@@ -48,8 +49,8 @@ func TestWatched(t *testing.T) {
 	for _, a := range job.Alarms {
 		alarms = append(alarms, a.Name+" "+a.Priority.Word)
 	}
-	assert.Equal(t, []string{"rack", "o.readback", "service.running", "service.locks"}, watched)
-	assert.Equal(t, []string{"x.bad critical", "rack.lost critical", "o.mismatch high", "service.restarts high", "service.unlocked high"}, alarms)
+	assert.Equal(t, []string{"rack", "o.readback", "o.hours", "service.running", "service.locks"}, watched)
+	assert.Equal(t, []string{"x.bad critical", "rack.lost critical", "o.mismatch high", "o.service low", "service.restarts high", "service.unlocked high"}, alarms)
 	renamed, err := sheet.Rename([]sheet.Source{{Name: "a.rct", Text: []byte(text)}}, "rack", "panel")
 	require.NoError(t, err)
 	assert.Equal(t, 5, strings.Count(string(renamed[0].Text), "panel"), "%s", renamed[0].Text)

@@ -149,8 +149,11 @@ func statusView(w wall, v live.Status) JobStatus {
 		Alarms:         v.Alarms,
 		Bypasses:       v.Bypasses,
 	}
+	if v.SynchronisedKnown {
+		x.ClockSynchronised = &v.Synchronised
+	}
 	for _, d := range v.Devices {
-		x.Devices = append(x.Devices, DeviceNow{Name: d.Name, State: DeviceNowState(d.State), Since: w.at(d.Since), Because: d.Why})
+		x.Devices = append(x.Devices, DeviceNow{Name: d.Name, State: DeviceNowState(d.State), Since: w.at(d.Since), Because: d.Why, Heartbeat: d.Heartbeat})
 	}
 	return x
 }
@@ -208,6 +211,10 @@ func pointView(p live.PointNow) PointNow {
 		mode := PointNowMode(p.Mode)
 		v.Because, v.Mode, v.Written = &p.Reason, &mode, &p.Written
 		v.NotWritten, v.Would, v.Found = some(p.NotWritten), some(p.Would), some(p.Found)
+		v.OnSeconds, v.Starts = &p.OnFor, &p.Starts
+		if !math.IsNaN(p.Due) {
+			v.DueSeconds = &p.Due
+		}
 		return v
 	}
 	quality := PointNowQuality(p.Quality)

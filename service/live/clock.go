@@ -12,6 +12,9 @@ type Clock interface {
 
 	// Timer sends once, after a time.
 	Timer(d time.Duration) *time.Timer
+
+	// Synchronised tells whether the clock on the wall is kept right by another, and whether that is known.
+	Synchronised() (is, known bool)
 }
 
 // Machine is the machine's clock.
@@ -22,6 +25,9 @@ func (Machine) Now() (wall, steady int64) { return time.Now().UnixNano(), steady
 
 // Timer is the machine's.
 func (Machine) Timer(d time.Duration) *time.Timer { return time.NewTimer(d) }
+
+// Synchronised is what the machine's kernel says.
+func (Machine) Synchronised() (is, known bool) { return synchronised() }
 
 const (
 	second = int64(time.Second)

@@ -91,7 +91,7 @@ func (e *Engine) hear(r mail) {
 	}
 	for _, w := range r.Written {
 		if o := e.outputOf[w.Point]; o != nil {
-			o.took(w)
+			e.took(o, w)
 		}
 	}
 }

@@ -154,7 +154,7 @@ func Start(ctx context.Context, c Setup) (*Engine, error) {
 	e.armed.Starts++
 	e.use(s)
 	e.people.begin(c.Bypasses)
-	e.figures.begin(e.p, c.Figures)
+	e.figures.begin(e.p, c.Figures, e.byInput)
 	for _, l := range lost {
 		e.note("service", l.Name, "", "", l.Text, "")
 	}
@@ -165,6 +165,7 @@ func Start(ctx context.Context, c Setup) (*Engine, error) {
 		e.broken = e.armed.Fault != "" && !circle
 		e.note("service", "", "stopped", "started", e.outage(wall, c.Armed.Last), "")
 		e.countRestarts(c.Restarts)
+		e.seenTo()
 	} else {
 		e.armed.Last, e.armed.Since = e.time.t, e.time.t
 		e.keeping.entry(store.Entry{Time: e.next(), Kind: "command", From: Idle, To: fmt.Sprintf("%s, revision %d", e.armed.Mode, e.armed.Revision),
@@ -391,6 +392,7 @@ func (e *Engine) pass() {
 	}
 	e.listenForSilence()
 	e.ranOn()
+	e.seenTo()
 	e.people.remind(e)
 	if e.broken {
 		e.began = e.began || e.heardAll()
@@ -461,10 +463,16 @@ func (e *Engine) look(t int64, changes []logic.Transition) {
 		e.keeping.entry(entry)
 	}
 	for _, c := range changes {
-		if c.Kind == logic.OutputKind {
-			e.figures.take(c)
+		if c.Kind != logic.OutputKind {
+			continue
+		}
+		e.figures.take(c)
+		o := e.outputOf[e.p.Outputs[c.Index].Name]
+		if o != nil && !follows(e.p, c) && (!e.run.S.Listening() || e.run.S.Mode(int(c.Index)) != logic.Auto) {
+			o.decided = t
 		}
 	}
+	e.figures.seen = true
 	for _, c := range e.run.S.AlarmChanges() {
 		if c.From.Active() != c.To.Active() {
 			e.alarmSince[e.p.Alarms[c.Alarm].Name] = t
@@ -486,6 +494,11 @@ func (e *Engine) shift(by int64) (now int64) {
 	}
 	for _, d := range e.devices {
 		d.since += by
+	}
+	for _, o := range e.outputs {
+		if o.decided != 0 {
+			o.decided += by
+		}
 	}
 	for name := range e.alarmSince {
 		e.alarmSince[name] += by

@@ -195,14 +195,18 @@ func (j *Jobs) Listen(ctx context.Context, job string, r *Revision, who, why str
 	if err != nil {
 		return err
 	}
+	figures, err := j.file.Figures(ctx, job)
+	if err != nil {
+		return err
+	}
 	drivers, err := Drivers(r.Program, j.log)
 	if err != nil {
 		return err
 	}
 	e, err := Start(
 		j.context,
-		Setup{Armed: a, Program: r.Program, Settled: memory, Bypasses: bypasses, Clock: j.clock, Keeper: j.file, Drivers: drivers,
-			Log: j.log, Who: who, Why: why},
+		Setup{Armed: a, Program: r.Program, Settled: memory, Bypasses: bypasses, Figures: figures, Clock: j.clock, Keeper: j.file,
+			Drivers: drivers, Log: j.log, Who: who, Why: why},
 	)
 	if err != nil {
 		return err
@@ -372,7 +376,16 @@ func (j *Jobs) Close() error {
 	j.closed = true
 	var all sync.WaitGroup
 	for _, e := range j.engines {
-		all.Go(e.Stop)
+		all.Go(func() {
+			e.Stop()
+			if devices := e.watchdogs(); len(devices) > 0 {
+				j.log.Info(
+					"heartbeats have ended; what becomes of the outputs is up to the devices' watchdogs",
+					slog.String("job", e.armed.Job),
+					slog.Any("devices", devices),
+				)
+			}
+		})
 	}
 	all.Wait()
 	j.stop()

@@ -23,7 +23,7 @@ func Entries(s *logic.Stepper, t int64, changes []logic.Transition, clock logic.
 			because[c.Index] = e.Because
 			continue
 		case logic.OutputKind:
-			if o := &p.Outputs[c.Index]; o.Analog() && c.Reason.Cause == logic.ByCall && c.From.Level != o.Low && c.To.Level != o.Low {
+			if follows(p, c) {
 				continue
 			}
 		}
@@ -42,78 +42,15 @@ func Entries(s *logic.Stepper, t int64, changes []logic.Transition, clock logic.
 	return slices.Insert(all, at, alarms...)
 }
 
+// follows tells whether an analog output only follows a value.
+func follows(p *logic.Program, c logic.Transition) bool {
+	o := &p.Outputs[c.Index]
+	return o.Analog() && c.Reason.Cause == logic.ByCall && c.From.Level != o.Low && c.To.Level != o.Low
+}
+
 // note has the journal say what happens besides the job.
 func (e *Engine) note(kind, name, from, to, because, who string) {
 	e.keeping.entry(store.Entry{Time: e.next(), Kind: kind, Name: name, From: from, To: to, Because: because, Who: who, Via: "engine"})
-}
-
-// figures are what outputs have done over the years.
-type figures struct {
-	p     *logic.Program
-	of    []store.Figures
-	since []int64 // when it was turned on, or -1
-	moved bool
-}
-
-func (f *figures) begin(p *logic.Program, kept []store.Figures) {
-	f.p, f.of, f.since = p, make([]store.Figures, len(p.Outputs)), make([]int64, len(p.Outputs))
-	for i, o := range p.Outputs {
-		f.of[i].Name, f.since[i] = o.Name, -1
-		for _, k := range kept {
-			if k.Name == o.Name {
-				f.of[i] = k
-			}
-		}
-	}
-}
-
-// take notes that an output has changed.
-func (f *figures) take(c logic.Transition) {
-	o := &f.p.Outputs[c.Index]
-	on := func(s logic.Stand) bool {
-		if o.Analog() {
-			return s.Level != o.Low
-		}
-		return s.State == logic.On
-	}
-	i := c.Index
-	switch was, is := on(c.From), on(c.To); {
-	case is && !was:
-		f.of[i].Starts++
-		f.since[i], f.moved = c.Time, true
-	case was && !is && f.since[i] >= 0:
-		f.of[i].OnNs += c.Time - f.since[i]
-		f.since[i], f.moved = -1, true
-	}
-}
-
-// changed gives the figures to be kept, with what is on counted up to now.
-func (f *figures) changed(job string, s *logic.Stepper, now int64) (all []store.Figures) {
-	for i := range f.of {
-		to, _ := s.Drive(i)
-		on := to.State == logic.On && !f.p.Outputs[i].Analog() || f.p.Outputs[i].Analog() && to.Level != f.p.Outputs[i].Low
-		if on && f.since[i] < 0 {
-			f.since[i] = now // it was on when the engine began
-		}
-		x := f.of[i]
-		if x.Job = job; f.since[i] >= 0 {
-			x.OnNs += max(now-f.since[i], 0)
-		}
-		if x.OnNs > 0 || x.Starts > 0 {
-			all = append(all, x)
-		}
-	}
-	f.moved = false
-	return all
-}
-
-// shift moves the times that are remembered.
-func (f *figures) shift(by int64) {
-	for i := range f.since {
-		if f.since[i] >= 0 {
-			f.since[i] += by
-		}
-	}
 }
 
 // lates are how late the last instants were handled, in nanoseconds.

@@ -150,7 +150,8 @@ func (e *Engine) cut() *cut {
 	c.Armed.Last = e.last
 	c.Events = k.events
 	c.Whole = e.began && !e.broken && (k.split || e.last-k.began > segment)
-	if c.Whole || e.figures.moved {
+	if c.Whole || e.figures.moved || e.steady-e.figures.kept >= figuresEvery {
+		e.figures.kept = e.steady
 		c.Figures = e.figures.changed(e.armed.Job, e.run.S, e.last)
 	}
 	rows := e.run.S.Save(!c.Whole)

@@ -95,7 +95,11 @@ func TestKilled(t *testing.T) {
 		by, err := x.engine.Bypasses(t.Context())
 		require.NoError(t, err)
 		require.Len(t, by, 2)
-		assert.Equal(t, []string{"feeder off anna", "oxygen.bad shelving anna"}, []string{by[0].Name + " " + by[0].Kind + " " + by[0].Who, by[1].Name + " " + by[1].Kind + " " + by[1].Who})
+		assert.Equal(
+			t,
+			[]string{"feeder off anna", "oxygen.bad shelving anna"},
+			[]string{by[0].Name + " " + by[0].Kind + " " + by[0].Who, by[1].Name + " " + by[1].Kind + " " + by[1].Who},
+		)
 		x.do(live.Request{Do: "reset", Name: "latched", Who: "anna"})
 		time.Sleep(time.Second)
 		assert.Equal(t, 0.0, x.rack.get("beacon"), "the latch has held through it")
@@ -121,7 +125,11 @@ func TestHandsOverAKill(t *testing.T) {
 		require.NoError(t, err)
 		require.Len(t, alarms, 1)
 		assert.Equal(t, "beacon.mismatch returned, unacknowledged", alarms[0].Name+" "+alarms[0].State, "which is an alarm")
-		assert.Contains(t, strings.Join(x.journal("alarm"), "\n"), "beacon.readback is bad: its hand has ended: the plant had lost it while nobody was there")
+		assert.Contains(
+			t,
+			strings.Join(x.journal("alarm"), "\n"),
+			"beacon.readback is bad: its hand has ended: the plant had lost it while nobody was there",
+		)
 		time.Sleep(40 * time.Second)
 		assert.Equal(t, "auto", x.point("feeder").Mode)
 		x.stop()
@@ -187,7 +195,10 @@ func TestRackRestsAndReturns(t *testing.T) {
 		assert.Contains(t, alarms[0].Because, "rack does not answer since ")
 		assert.Equal(t, "on", x.point("blower").State, "what fails on is on, as far as the job knows")
 		assert.Contains(t, x.point("blower").NotWritten, "rack does not answer since ")
-		x.refuses(live.Request{Do: "hand", Name: "blower", Value: "on"}, "blower cannot be written: "+x.point("blower").NotWritten+"; only off is taken")
+		x.refuses(
+			live.Request{Do: "hand", Name: "blower", Value: "on"},
+			"blower cannot be written: "+x.point("blower").NotWritten+"; only off is taken",
+		)
 		x.rack.is(func(r *panel) { r.lost = false })
 		time.Sleep(10 * time.Second)
 		assert.Empty(t, x.rack.changed(before), "no `fail` in between")
@@ -204,9 +215,12 @@ func TestRackRestsAndReturns(t *testing.T) {
 // At one instant what turns off is written before what turns on.
 func TestOffFirst(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
-		x := running(t, "job \"x\"\n  settle 1 s\ndevice rack modbus tcp \"127.0.0.1:1502\" unit 1\n  poll 500 ms\ninput k discrete\n  source rack discrete 0\n"+
-			"output a\n  drives rack coil 0\n  fail hold\noutput b\n  drives rack coil 1\n  fail hold\n"+
-			"rule ra\n  on when k\n  call a\nrule rb\n  on when not k\n  call b\n")
+		x := running(
+			t,
+			"job \"x\"\n  settle 1 s\ndevice rack modbus tcp \"127.0.0.1:1502\" unit 1\n  poll 500 ms\ninput k discrete\n  source rack discrete 0\n"+
+				"output a\n  drives rack coil 0\n  fail hold\noutput b\n  drives rack coil 1\n  fail hold\n"+
+				"rule ra\n  on when k\n  call a\nrule rb\n  on when not k\n  call b\n",
+		)
 		for i, k := range []float64{1, 0, 1} {
 			before := len(x.rack.log())
 			x.rack.set("k", k)
@@ -251,7 +265,11 @@ func TestFullDisk(t *testing.T) {
 		assert.Equal(t, 0.0, x.rack.get("feeder"))
 		_, err = x.engine.Do(t.Context(), live.Request{Do: "set", Name: "oxygen_low", Value: "7 mg/L"})
 		require.ErrorIs(t, err, live.ErrRefused)
-		assert.Regexp(t, `^nothing can be kept since [\d:]+, so that set would be lost at a restart: keeping: there is no room left; make room, or switch it off or back instead$`, err.Error())
+		assert.Regexp(
+			t,
+			`^nothing can be kept since [\d:]+, so that set would be lost at a restart: keeping: there is no room left; make room, or switch it off or back instead$`,
+			err.Error(),
+		)
 		_, err = x.engine.Do(t.Context(), live.Request{Do: "acknowledge", Name: "oxygen.bad"})
 		require.NoError(t, err)
 		s, err := x.engine.Status(t.Context())
@@ -338,7 +356,8 @@ func TestTakingOver(t *testing.T) {
 		require.Equal(t, 1.0, x.rack.get("blower"))
 		before := x.sincePanel()
 
-		other := strings.NewReplacer("for 45 s", "for 60 s", "setpoint oxygen_low 6 mg/L\n  allow 4..9 mg/L", "setpoint oxygen_low 6000 ug/L\n  allow 4000..9000 ug/L").Replace(tank)
+		other := strings.NewReplacer("for 45 s", "for 60 s", "setpoint oxygen_low 6 mg/L\n  allow 4..9 mg/L", "setpoint oxygen_low 6000 ug/L\n  allow 4000..9000 ug/L").
+			Replace(tank)
 		other = other[:strings.Index(other, "rule feeding")] // and the feeder is dropped
 		other = strings.Replace(other, "output feeder\n  drives rack coil 1\n  fail off\n", "", 1)
 		x.rack.set("feeder", 1)
@@ -374,9 +393,12 @@ func TestTakingOver(t *testing.T) {
 // An output that stays otherwise raises one alarm, which says how; a wire that flashes is on and off, while the output is on.
 func TestMismatchAndFlash(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
-		x := running(t, "job \"x\"\n  settle 1 s\ndevice rack modbus tcp \"127.0.0.1:1502\" unit 1\n  poll 500 ms\ninput k discrete\n  source rack discrete 0\n"+
-			"output lamp\n  drives rack coil 0\n  fail off\n  flash 2 s\noutput pump\n  drives rack coil 1\n  fail off\n  inverted\n"+
-			"rule r\n  on when k\n  call lamp, pump\n")
+		x := running(
+			t,
+			"job \"x\"\n  settle 1 s\ndevice rack modbus tcp \"127.0.0.1:1502\" unit 1\n  poll 500 ms\ninput k discrete\n  source rack discrete 0\n"+
+				"output lamp\n  drives rack coil 0\n  fail off\n  flash 2 s\noutput pump\n  drives rack coil 1\n  fail off\n  inverted\n"+
+				"rule r\n  on when k\n  call lamp, pump\n",
+		)
 		x.rack.set("k", 1)
 		time.Sleep(10*time.Second + 100*time.Millisecond)
 		var lamp []float64
@@ -444,7 +466,10 @@ func TestADay(t *testing.T) {
 		require.NoError(t, err)
 		assert.NotEmpty(t, entries)
 		assert.Greater(t, entries[0].Number, int64(10), "numbers go on")
-		require.NoError(t, x.file.Forget(t.Context(), time.Now().UnixNano(), store.Retention{Journal: time.Hour, Capture: 100 * time.Hour, Bytes: 1}))
+		require.NoError(
+			t,
+			x.file.Forget(t.Context(), time.Now().UnixNano(), store.Retention{Journal: time.Hour, Capture: 100 * time.Hour, Bytes: 1}),
+		)
 		segments, err = x.file.Segments(t.Context(), "fry", 0, 1<<62)
 		require.NoError(t, err)
 		assert.Len(t, segments, 1, "the one that goes on")
@@ -474,8 +499,16 @@ func TestUnreadableMemory(t *testing.T) {
 		s, err := x.engine.Status(t.Context())
 		require.NoError(t, err)
 		assert.Equal(t, live.Armed, s.Mode, "it has listened, and does not stay down")
-		assert.Contains(t, strings.Join(x.journal("service"), "\n"), "the memory cannot be read, and the job is armed as from idle: it listens first: going on from a memory: output blower")
-		assert.Contains(t, strings.Join(x.journal("command"), "\n"), "listening, revision 1→armed, revision 1: it was armed before its memory was lost")
+		assert.Contains(
+			t,
+			strings.Join(x.journal("service"), "\n"),
+			"the memory cannot be read, and the job is armed as from idle: it listens first: going on from a memory: output blower",
+		)
+		assert.Contains(
+			t,
+			strings.Join(x.journal("command"), "\n"),
+			"listening, revision 1→armed, revision 1: it was armed before its memory was lost",
+		)
 		x.stop()
 	})
 }
@@ -484,9 +517,12 @@ func TestUnreadableMemory(t *testing.T) {
 // obeyed, and arming anew ends it. It outlasts a restart.
 func TestCircle(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
-		x := running(t, "job \"x\"\n  settle 1 s\ndevice rack modbus tcp \"127.0.0.1:1502\" unit 1\n  poll 500 ms\n  heartbeat coil 9 every 1 s\n"+
-			"input k discrete\n  source rack discrete 0\noutput o\n  drives rack coil 0\n  fail on\noutput q\n  drives rack coil 1\n  fail on\n"+
-			"rule r\n  on when k and not o\n  call o\nrule s\n  on when not k\n  call q\n")
+		x := running(
+			t,
+			"job \"x\"\n  settle 1 s\ndevice rack modbus tcp \"127.0.0.1:1502\" unit 1\n  poll 500 ms\n  heartbeat coil 9 every 1 s\n"+
+				"input k discrete\n  source rack discrete 0\noutput o\n  drives rack coil 0\n  fail on\noutput q\n  drives rack coil 1\n  fail on\n"+
+				"rule r\n  on when k and not o\n  call o\nrule s\n  on when not k\n  call q\n",
+		)
 		status := func() live.Status {
 			s, err := x.engine.Status(t.Context())
 			require.NoError(t, err)
@@ -566,7 +602,12 @@ func TestHangingEngine(t *testing.T) {
 		s, err := x.engine.Status(t.Context())
 		require.NoError(t, err)
 		assert.Equal(t, live.Armed, s.Mode)
-		assert.Contains(t, strings.Join(x.journal("service"), "\n"), "asleep→awake: the engine stood still for ", "it goes on as after a restart")
+		assert.Contains(
+			t,
+			strings.Join(x.journal("service"), "\n"),
+			"asleep→awake: the engine stood still for ",
+			"it goes on as after a restart",
+		)
 		assert.Equal(t, "auto", x.point("feeder").Mode, "what was answered so is not done later")
 		x.stop()
 	})

@@ -19,7 +19,8 @@ type out struct {
 
 	ordered    bool // on the present connection, to value
 	value      float64
-	written    bool // and its device has taken it
+	written    bool  // and its device has taken it
+	decided    int64 // the service time of a change of which the device has not taken the write; 0 for none
 	refused    string
 	found      float64 // as it was last read back, on this connection
 	foundKnown bool
@@ -28,13 +29,24 @@ type out struct {
 	parted     bool   // its device has taken that
 }
 
-// took notes what became of a write.
-func (o *out) took(w device.Written) {
+// took notes what became of a write. Where it came later than the change by more than an instant may be late, since the
+// job settled, say, or the device was away, the journal has the time of both.
+func (e *Engine) took(o *out, w device.Written) {
 	o.refused = w.Fault
 	if o.parting && !o.parted && w.Fault == "" && w.Value == o.value {
 		o.parted, o.foundKnown = true, false // what was read before says nothing of it
 	}
 	o.written = w.Fault == "" && o.ordered && w.Value == o.value
+	if !o.written || o.decided == 0 {
+		return
+	}
+	if e.time.t-o.decided > lateness {
+		r := logic.Ref{Kind: logic.OutputKind, Index: int32(o.index)}
+		name, to := e.p.Outputs[o.index].Name, e.p.StandText(r, e.p.Outputs[o.index].FromWire(w.Value))
+		e.note("write", name, "", to, "decided at "+e.clockOf(o.decided), "")
+		e.entered = append(e.entered, capture.Event{Kind: capture.Finding, Of: r.Index, Stand: e.p.Outputs[o.index].FromWire(w.Value)})
+	}
+	o.decided = 0
 }
 
 // readBack takes what an output is read back as.
@@ -131,6 +143,17 @@ func (e *Engine) driving() bool {
 // alive tells whether a watchdog is to see a heartbeat.
 func (e *Engine) alive() bool {
 	return e.driving() || e.began && e.run.S.Listening() && e.run.S.Settled() && e.people.inHand(e)
+}
+
+// watchdogs are the devices with a watchdog that sees the heartbeat of an armed job.
+func (e *Engine) watchdogs() (all []string) {
+	for _, d := range e.devices {
+		if d.Heartbeat > 0 && e.armed.Mode == Armed {
+			all = append(all, d.Name)
+		}
+	}
+	slices.Sort(all)
+	return all
 }
 
 // beats are the devices behind a driver whose heartbeat is due: while the job drives its outputs, or a person one of them.

@@ -120,6 +120,9 @@ func (e *Engine) do(q Request) (a Answer, err error) {
 		}
 		q.Value = e.p.Settings[i].Value.String()
 	}
+	if a, is, err := e.service(&q); is {
+		return a, err
+	}
 	c, err := e.p.Command(q.Do, q.Name, q.Value)
 	if err != nil && (q.Do != "shelve" || c.Of.Kind != logic.AlarmKind) { // whose end is given besides
 		return a, refuse("%v", err)

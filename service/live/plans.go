@@ -308,7 +308,7 @@ func (e *Engine) takeOver(r *Revision) error {
 	}
 	done := e.figures.changed(e.armed.Job, e.run.S, e.last)
 	e.use(next)
-	e.figures.begin(r.Program, done)
+	e.figures.begin(r.Program, done, e.byInput)
 	e.armed.Sources, e.armed.Last = r.Sources, e.last
 	e.keeping.takeOver(next)
 	e.engage(e.context, drivers)
@@ -403,18 +403,13 @@ func (e *Engine) Partings(ctx context.Context, to Parting) ([]Move, error) {
 
 // parted is what an output is left at.
 func (e *Engine) parted(o *out, to Parting) (v logic.Stand, holds bool) {
-	v, holds = e.run.S.Abandoned(o.index)
-	low := logic.Stand{State: logic.Off, Level: e.p.Outputs[o.index].Low}
-	if v == low && !holds { // interlocked or kept off, or it fails so
-		return v, false
-	}
 	switch to {
 	case ToOff:
-		return low, false
-	case ToHold:
+		return logic.Stand{State: logic.Off, Level: e.p.Outputs[o.index].Low}, false
+	case ToHold: // what is interlocked or kept off has that already
 		return v, true
 	}
-	return v, holds
+	return e.run.S.Abandoned(o.index)
 }
 
 func (e *Engine) disarm(to Parting, who, why string) error {

@@ -36,6 +36,7 @@ type panel struct {
 	beats   int
 	refused map[string]string
 	stuck   map[string]float64 // whatever is written
+	blind   map[string]bool    // cannot be read
 
 	device device.Device
 	orders chan device.Order
@@ -52,8 +53,14 @@ type written struct {
 func (w written) String() string { return fmt.Sprintf("%g %s=%g", w.at.Seconds(), w.point, w.value) }
 
 func newPanel(p *logic.Program, name string) *panel {
-	x := &panel{every: 500 * time.Millisecond, values: map[string]float64{}, refused: map[string]string{}, orders: make(chan device.Order, 10_000), start: time.Now(),
-		device: device.Device{Name: name, Timeout: 1e9, Heartbeat: 1e9}}
+	x := &panel{
+		every:   500 * time.Millisecond,
+		values:  map[string]float64{},
+		refused: map[string]string{},
+		orders:  make(chan device.Order, 10_000),
+		start:   time.Now(),
+		device:  device.Device{Name: name, Timeout: 1e9, Heartbeat: 1e9},
+	}
 	if d, is := p.Job.Lookup(name).(*sheet.Device); is && d.Poll != nil {
 		x.every = time.Duration(p.Job.DurationValue(d.Poll.Duration))
 	}
@@ -131,7 +138,13 @@ func (x *panel) Run(ctx context.Context, report func(device.Report)) {
 		lost := x.lost
 		x.mu.Unlock()
 		if !lost {
-			report(device.Report{Device: x.device.Name, Connection: connection, Written: []device.Written{{Point: w.Point, Value: w.Value, Fault: fault}}})
+			report(
+				device.Report{
+					Device:     x.device.Name,
+					Connection: connection,
+					Written:    []device.Written{{Point: w.Point, Value: w.Value, Fault: fault}},
+				},
+			)
 		}
 	}
 	read := func() {
@@ -140,6 +153,10 @@ func (x *panel) Run(ctx context.Context, report func(device.Report)) {
 		r := device.Report{Device: x.device.Name, Connection: connection}
 		for _, p := range x.device.Points {
 			y := device.Reading{Point: p.Name, Value: x.values[p.Name]}
+			if x.blind[p.Name] {
+				r.Readings = append(r.Readings, device.Reading{Point: p.Name, Fault: "it cannot be read"})
+				continue
+			}
 			if want, is := known[p.Name]; p.Driven && is {
 				switch {
 				case want == y.Value:
@@ -224,6 +241,7 @@ func (c *clock) Now() (wall, steady int64) {
 	return time.Now().Add(c.set).UnixNano(), int64(time.Since(c.start)+c.slept) + 1
 }
 func (c *clock) Timer(d time.Duration) *time.Timer { return time.NewTimer(d) }
+func (c *clock) Synchronised() (is, known bool)    { return c.set == 0, true }
 
 // sleep has the machine sleep.
 func (c *clock) sleep(d time.Duration) {
@@ -354,7 +372,12 @@ func (x *plant) stop() {
 }
 
 func (x *plant) revision() *live.Revision {
-	return &live.Revision{Number: 1, Program: x.p, Sources: x.sources, Drivers: func() ([]device.Driver, error) { return x.drivers(), nil }}
+	return &live.Revision{
+		Number:  1,
+		Program: x.p,
+		Sources: x.sources,
+		Drivers: func() ([]device.Driver, error) { return x.drivers(), nil },
+	}
 }
 
 // arm arms the job, and gives what that moved.
@@ -417,7 +440,10 @@ func TestFirstEvening(t *testing.T) {
 		// One output at a time is proven by hand.
 		a := x.do(live.Request{Do: "hand", Name: "beacon", Value: "on", Who: "anna"})
 		assert.Equal(t, "on", a.State)
-		x.refuses(live.Request{Do: "hand", Name: "feeder", Value: "on"}, "the job listens and writes one output at a time; give beacon back first: auto beacon")
+		x.refuses(
+			live.Request{Do: "hand", Name: "feeder", Value: "on"},
+			"the job listens and writes one output at a time; give beacon back first: auto beacon",
+		)
 		time.Sleep(2 * time.Second)
 		assert.Equal(t, 1.0, x.rack.get("beacon"))
 		x.do(live.Request{Do: "auto", Name: "beacon", Who: "anna"})
@@ -441,16 +467,44 @@ func TestFirstEvening(t *testing.T) {
 		x.do(live.Request{Do: "off", Name: "blower", Lock: "anna", Who: "anna"})
 		time.Sleep(2 * time.Second)
 		x.rack.is(func(r *panel) {
-			assert.Contains(t, r.held, device.Write{Device: "rack", Connection: 1, Point: "blower", Value: 0}, "nor does a lost engine start it")
+			assert.Contains(
+				t,
+				r.held,
+				device.Write{Device: "rack", Connection: 1, Point: "blower", Value: 0},
+				"nor does a lost engine start it",
+			)
 			assert.Contains(t, r.held, device.Write{Device: "rack", Connection: 1, Point: "feeder", Value: 0})
 		})
-		x.refuses(live.Request{Do: "auto", Name: "blower", Who: "ben"}, "blower is kept off with the lock of anna, who gives it back; somebody else needs a reason")
+		x.refuses(
+			live.Request{Do: "auto", Name: "blower", Who: "ben"},
+			"blower is kept off with the lock of anna, who gives it back; somebody else needs a reason",
+		)
 		x.do(live.Request{Do: "set", Name: "oxygen_low", Value: "6.5 mg/L", Who: "anna", Why: "warm nights"})
-		x.refuses(live.Request{Do: "set", Name: "oxygen_low", Value: "20 mg/L"}, "oxygen_low cannot be set to 20 mg/L; it is allowed from 4..9 mg/L")
-		x.refuses(live.Request{Do: "pin", Name: "rack", Value: "on", Why: "it is quieter so"}, "rack says what becomes of the plant, and cannot be pinned")
-		x.refuses(live.Request{Do: "set", Name: "band", Value: "1 mg/L"}, "band is a constant; it is changed in the sheet, by another revision")
-		assert.Equal(t, []string{"idle→listening, revision 1:", "beacon auto→hand on:", "beacon hand on→auto:", "listening, revision 1→armed, revision 1:", "blower auto→hand on:",
-			"blower hand on→off, with the lock anna:", "oxygen_low 6 mg/L→6.5 mg/L: warm nights"}, x.journal("command"))
+		x.refuses(
+			live.Request{Do: "set", Name: "oxygen_low", Value: "20 mg/L"},
+			"oxygen_low cannot be set to 20 mg/L; it is allowed from 4..9 mg/L",
+		)
+		x.refuses(
+			live.Request{Do: "pin", Name: "rack", Value: "on", Why: "it is quieter so"},
+			"rack says what becomes of the plant, and cannot be pinned",
+		)
+		x.refuses(
+			live.Request{Do: "set", Name: "band", Value: "1 mg/L"},
+			"band is a constant; it is changed in the sheet, by another revision",
+		)
+		assert.Equal(
+			t,
+			[]string{
+				"idle→listening, revision 1:",
+				"beacon auto→hand on:",
+				"beacon hand on→auto:",
+				"listening, revision 1→armed, revision 1:",
+				"blower auto→hand on:",
+				"blower hand on→off, with the lock anna:",
+				"oxygen_low 6 mg/L→6.5 mg/L: warm nights",
+			},
+			x.journal("command"),
+		)
 		left, kept, err := x.engine.Disarm(t.Context(), live.ToFail, "anna", "")
 		require.NoError(t, err)
 		assert.True(t, kept)

@@ -13,28 +13,30 @@ import (
 
 // A Status is how a job is run.
 type Status struct {
-	Job, Mode  string
-	Revision   int64
-	Since      int64
-	Fault      string
-	Waiting    bool    // for devices to answer, before its first instant
-	Settling   bool    // outputs are not written yet
-	NotKept    int64   // since when what happens cannot be kept; 0 where it can
-	NotKeptWhy string  // and why
-	P50, P99   float64 // how late instants are handled, in milliseconds
-	Late       int64   // how many were handled later than they may be
-	Passed     int64   // readings that were passed over, since there were too many
-	Starts     int64
-	Clock      int64 // service time
-	Devices    []DeviceStatus
-	Alarms     map[string]int // that are active or unacknowledged, by priority
-	Bypasses   int
+	Job, Mode                       string
+	Revision                        int64
+	Since                           int64
+	Fault                           string
+	Waiting                         bool    // for devices to answer, before its first instant
+	Settling                        bool    // outputs are not written yet
+	NotKept                         int64   // since when what happens cannot be kept; 0 where it can
+	NotKeptWhy                      string  // and why
+	P50, P99                        float64 // how late instants are handled, in milliseconds
+	Late                            int64   // how many were handled later than they may be
+	Passed                          int64   // readings that were passed over, since there were too many
+	Starts                          int64
+	Clock                           int64 // service time
+	Synchronised, SynchronisedKnown bool  // whether the machine's clock is kept right by another
+	Devices                         []DeviceStatus
+	Alarms                          map[string]int // that are active or unacknowledged, by priority
+	Bypasses                        int
 }
 
 // A DeviceStatus is how a device stands.
 type DeviceStatus struct {
 	Name, State, Why string
 	Since            int64
+	Heartbeat        bool // a watchdog in it looks at the job's heartbeat
 }
 
 // Status is how the job is run now.
@@ -48,8 +50,9 @@ func (e *Engine) status() Status {
 		P50: e.lates.quantile(0.5), P99: e.lates.quantile(0.99), Late: e.lates.count, Passed: e.mail.passedOver(), Starts: e.armed.Starts,
 		Clock: e.time.t, Alarms: map[string]int{}, Bypasses: len(e.people.in),
 	}
+	v.Synchronised, v.SynchronisedKnown = e.clock.Synchronised()
 	for _, d := range e.devices {
-		s := DeviceStatus{Name: d.Name, State: d.state, Why: d.why, Since: d.since}
+		s := DeviceStatus{Name: d.Name, State: d.state, Why: d.why, Since: d.since, Heartbeat: d.Heartbeat > 0}
 		if d.state == connected && d.why != "" {
 			s.State = lost // its driver says that it is there, and nothing is heard of it
 		}
@@ -85,6 +88,11 @@ type PointNow struct {
 	NotWritten        string // why it is not
 	Would             string // while the job listens: what the rules would have it be
 	Found             string // as it was last read back; empty where that is not known
+
+	// Of an output: for how many seconds it has been on in all, how often it went on, and for how many seconds more it may be on
+	// until its service; NaN where nobody sees to it.
+	OnFor, Due float64
+	Starts     int64
 }
 
 // Points are all points of the job as they are now.
@@ -156,6 +164,8 @@ func (e *Engine) output(i int) PointNow {
 		Unit:    o.Unit.Name(),
 		Quality: "good",
 	}
+	ran := e.figures.now(e.run.S, i, e.time.t)
+	v.OnFor, v.Starts, v.Due = float64(ran.OnNs)/1e9, ran.Starts, e.figures.left(i, ran)
 	to, _ := e.run.S.Drive(i)
 	if o.Analog() {
 		v.Value = to.Level

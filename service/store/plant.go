@@ -90,6 +90,8 @@ type Figures struct {
 	Name   string `gorm:"primaryKey"`
 	OnNs   int64
 	Starts int64
+
+	ServicedNs int64 // how long it had been on when somebody last saw to it
 }
 
 // A Cut is what has changed of a job since the last one. All of it is kept, or nothing.

@@ -70,6 +70,7 @@ function Mode({ status }: { status: JobStatus }) {
           Nothing that happens is kept since {clock(status.not_kept_since)}: {status.not_kept_because}.
         </p>
       )}
+      {status.clock_synchronised === false && <p className="w-full text-ink-2">Nothing keeps the machine's clock right: times may be off.</p>}
     </section>
   );
 }
@@ -167,6 +168,15 @@ function Row({ title, children }: { title: string; children: ReactNode }) {
   );
 }
 
+const hours = (seconds: number) => `${(seconds / 3600).toFixed(1)} h`;
+
+/** For how long it has been on in all, how often it went on, and when somebody is to see to it. */
+function ran(p: PointNow) {
+  if (p.on_seconds === undefined) return "";
+  const due = p.due_seconds === undefined ? "" : p.due_seconds === 0 ? ", service is due" : `, service in ${hours(p.due_seconds)}`;
+  return `${hours(p.on_seconds)}, ${p.starts} ${p.starts === 1 ? "start" : "starts"}${due}`;
+}
+
 function Outputs({ all }: { all: PointNow[] }) {
   return (
     <Table title="Outputs">
@@ -179,6 +189,7 @@ function Outputs({ all }: { all: PointNow[] }) {
             {p.would && p.would !== (p.found ?? "") && <b className="text-ink">, would be {p.would}</b>}
             {p.not_written && p.not_written !== "the job listens" && <span className="text-critical"> ✕ not written: {p.not_written}</span>}
           </td>
+          <td className="px-3 text-right whitespace-nowrap text-ink-3 max-sm:hidden">{ran(p)}</td>
         </Row>
       ))}
     </Table>

@@ -229,6 +229,19 @@ func TestSharedLine(t *testing.T) {
 			began[r.Device] = true
 		}
 	}
+
+	// One that is dead costs its timeout once per pause, not once per poll.
+	rack.Dead(2)
+	lost, polls := false, 0
+	for polls < 60 {
+		r := <-reports
+		lost = lost || r.Lost != "" && r.Device == "two"
+		if lost && len(r.Readings) > 0 {
+			assert.Equal(t, "one", r.Device)
+			polls++
+		}
+	}
+	assert.Less(t, 6*rack.Asked(2), polls, "the other is read meanwhile")
 	stop()
 	<-done
 }

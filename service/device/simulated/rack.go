@@ -36,7 +36,7 @@ const (
 	Slow              // an answer comes late
 )
 
-// A Rack is a simulated one. It answers for every unit.
+// A Rack is a simulated one. It answers for every unit that is not dead.
 type Rack struct {
 	listener net.Listener // where it is reached
 	server   *modbus.ModbusServer
@@ -52,6 +52,7 @@ type Rack struct {
 	writes   []Write
 	fault    Fault
 	delay    time.Duration
+	dead     map[byte]int // units that do not answer: how often they were asked
 	conns    map[net.Conn]bool
 	closed   bool
 }
@@ -132,6 +133,23 @@ func (r *Rack) Misbehave(f Fault, delay time.Duration) {
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	r.fault, r.delay = f, delay
+}
+
+// Dead makes a unit behind the rack one that does not answer.
+func (r *Rack) Dead(unit byte) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	if r.dead == nil {
+		r.dead = map[byte]int{}
+	}
+	r.dead[unit] = 0
+}
+
+// Asked is how often a dead unit was asked.
+func (r *Rack) Asked(unit byte) int {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	return r.dead[unit]
 }
 
 // Refuse makes the rack answer requests that reach an address with an exception; nil takes that back.

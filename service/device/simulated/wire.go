@@ -71,6 +71,10 @@ func (r *Rack) answer(client io.Writer, server io.Reader) {
 		frame = append(frame, rest...)
 		r.mu.Lock()
 		fault, delay := r.fault, r.delay
+		if asked, dead := r.dead[frame[headed-1]]; dead {
+			r.dead[frame[headed-1]] = asked + 1
+			fault = Silent
+		}
 		r.mu.Unlock()
 		switch fault {
 		case Silent:

@@ -1,0 +1,171 @@
+package live
+
+import (
+	"fmt"
+	"math"
+	"strings"
+
+	"rectura/core/capture"
+	"rectura/core/logic"
+	"rectura/core/sheet"
+	"rectura/core/unit"
+	"rectura/service/store"
+)
+
+// figures are what outputs have done over the years.
+type figures struct {
+	p     *logic.Program
+	of    []store.Figures
+	since []int64 // when it was turned on, or -1
+	due   []due   // of outputs that somebody sees to after a time
+	seen  bool  // an instant
+	moved bool
+	kept  int64 // steady
+}
+
+// figuresEvery is how often figures are kept though nothing has moved: so much of what they say can be lost.
+const figuresEvery = 60 * second
+
+// A due is the service of an output.
+type due struct {
+	output int
+	after  int64 // nanoseconds on
+	input  int32 // that is bad once it is due
+	told   bool
+}
+
+func (f *figures) begin(p *logic.Program, kept []store.Figures, byInput map[string]int32) {
+	*f = figures{p: p, of: make([]store.Figures, len(p.Outputs)), since: make([]int64, len(p.Outputs))}
+	for i, o := range p.Outputs {
+		f.of[i].Name, f.since[i] = o.Name, -1
+		for _, k := range kept {
+			if k.Name == o.Name {
+				f.of[i] = k
+			}
+		}
+		if service := p.Job.Outputs[i].Service; service != nil {
+			f.due = append(f.due, due{i, p.Job.DurationValue(service.Duration), byInput[o.Name+sheet.HoursSuffix], false})
+		}
+	}
+}
+
+// isOn tells whether an output is on, or above its low end.
+func (f *figures) isOn(i int, s logic.Stand) bool {
+	if o := &f.p.Outputs[i]; o.Analog() {
+		return s.Level != o.Low
+	}
+	return s.State == logic.On
+}
+
+// take notes that an output has changed.
+func (f *figures) take(c logic.Transition) {
+	i := int(c.Index)
+	switch was, is := f.isOn(i, c.From), f.isOn(i, c.To); {
+	case is && !was:
+		if f.seen || c.Reason.Cause != logic.ByPlant { // what runs already does not start
+			f.of[i].Starts++
+		}
+		f.since[i], f.moved = c.Time, true
+	case was && !is && f.since[i] >= 0:
+		f.of[i].OnNs += c.Time - f.since[i]
+		f.since[i], f.moved = -1, true
+	}
+}
+
+// now gives the figures of an output, with what is on counted up to now.
+func (f *figures) now(s *logic.Stepper, i int, now int64) store.Figures {
+	switch to, _ := s.Drive(i); {
+	case f.since[i] < 0 && f.isOn(i, to):
+		f.since[i] = now // it was on when the engine began
+	case f.since[i] >= 0 && !f.isOn(i, to):
+		f.since[i] = -1 // the plant had it off
+	}
+	x := f.of[i]
+	if f.since[i] >= 0 {
+		x.OnNs += max(now-f.since[i], 0)
+	}
+	return x
+}
+
+// changed gives the figures to be kept.
+func (f *figures) changed(job string, s *logic.Stepper, now int64) (all []store.Figures) {
+	for i := range f.of {
+		if x := f.now(s, i, now); x.OnNs > 0 || x.Starts > 0 {
+			x.Job = job
+			all = append(all, x)
+		}
+	}
+	f.moved = false
+	return all
+}
+
+// shift moves the times that are remembered.
+func (f *figures) shift(by int64) {
+	for i := range f.since {
+		if f.since[i] >= 0 {
+			f.since[i] += by
+		}
+	}
+}
+
+// left is for how many seconds more an output may be on until its service; NaN where nobody sees to it.
+func (f *figures) left(i int, ran store.Figures) float64 {
+	for _, d := range f.due {
+		if d.output == i {
+			return float64(max(d.after-(ran.OnNs-ran.ServicedNs), 0)) / 1e9
+		}
+	}
+	return math.NaN()
+}
+
+// sinceService is how long an output has been on since its last service, to the second.
+func sinceService(x store.Figures) string {
+	return unit.FormatDuration((x.OnNs - x.ServicedNs) / second * second)
+}
+
+// seenTo raises the alarms of outputs that are due for their service.
+func (e *Engine) seenTo() {
+	for k := range e.figures.due {
+		d := &e.figures.due[k]
+		x := e.figures.now(e.run.S, d.output, e.time.t)
+		if d.told || x.OnNs-x.ServicedNs < d.after {
+			continue
+		}
+		d.told = true
+		e.fault(d.input, fmt.Sprintf("%s has been on for %s since its last service, and is due after %s", x.Name,
+			sinceService(x), unit.FormatDuration(d.after)))
+	}
+}
+
+// service notes that somebody has seen to an output, as `reset OUTPUT.service` says. It tells whether the command is one.
+func (e *Engine) service(q *Request) (a Answer, is bool, err error) {
+	output, is := strings.CutSuffix(q.Name, sheet.ServiceSuffix)
+	if !is || q.Do != "reset" {
+		return a, false, nil
+	}
+	for k := range e.figures.due {
+		d := &e.figures.due[k]
+		x := e.figures.now(e.run.S, d.output, e.time.t)
+		if x.Name != output {
+			continue
+		}
+		if q.Value != "" {
+			return a, true, refuse("%s: reset takes no value, and %q is one", q.Name, q.Value)
+		}
+		if nk := e.keeping.notKept; nk != 0 {
+			return a, true, refuse("nothing can be kept since %s, so that this would be lost at a restart: %s; make room first",
+				e.clockOf(nk), e.keeping.why)
+		}
+		a.Before, a.After = sinceService(x)+" since its service", "seen to"
+		e.figures.of[d.output].ServicedNs, e.figures.moved, d.told = x.OnNs, true, false
+		e.enter(e.next(), capture.Event{Kind: capture.Reading, Of: d.input, Value: 1})
+		stand := e.run.S.Standing(logic.Ref{Kind: logic.AlarmKind, Index: int32(e.p.Index(logic.AlarmKind, q.Name))})
+		_, a.State = e.p.States(stand)
+		a.Because = e.p.Sentence(stand, e.clockOf)
+		e.keeping.entry(
+			store.Entry{Time: e.last, Kind: "command", Name: q.Name, From: a.Before, To: a.After, Because: q.Why, Who: q.Who, Via: q.Do},
+		)
+		return a, true, nil
+	}
+	return a, false, nil
+}
