@@ -395,6 +395,22 @@ func TestRunning(t *testing.T) {
 	require.NoError(t, err)
 	i := slices.IndexFunc(*s.JSON200, func(s client.JobStatus) bool { return s.Job == fennick })
 	assert.Equal(t, client.JobStatusModeListening, (*s.JSON200)[i].Mode)
+
+	// Now the coils are free for the other job, and its trial does not matter to somebody who says why.
+	despite := "it is a bench rack"
+	twin, err := api.PlanArmingWithResponse(t.Context(), "twin", client.ListenRequest{})
+	require.NoError(t, err)
+	require.NotNil(t, twin.JSON200, "%s", twin.Body)
+	a, err = api.ArmWithResponse(t.Context(), "twin", client.ArmRequest{Plan: twin.JSON200.Number, Revision: 2, Despite: &despite})
+	require.NoError(t, err)
+	require.NotNil(t, a.JSON200, "%s", a.Body)
+	assert.True(t, a.JSON200.Armed)
+	newest := 20
+	j, err := api.GetJournalWithResponse(t.Context(), "twin", &client.GetJournalParams{Newest: &newest})
+	require.NoError(t, err)
+	assert.True(t, slices.ContainsFunc(*j.JSON200, func(e client.JournalEntry) bool {
+		return e.Kind == "command" && e.To == "armed, revision 2" && strings.Contains(e.Because, despite)
+	}), "the reason is journalled: %s", j.Body)
 }
 
 // A plant's file that is damaged is not run on: the service says so, and does not start.

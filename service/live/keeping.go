@@ -25,7 +25,7 @@ const (
 // for the next.
 type keeping struct {
 	entries []store.Entry
-	lost    int64 // entries that were given up
+	lost    int64 // how many the first of them stands for, which were given up; 0 for none
 	events  []byte
 	closed  []byte               // events of a revision that was taken over, which end its segment
 	unsaved map[string]logic.Row // of a cut that failed
@@ -50,6 +50,7 @@ type keeping struct {
 type cut struct {
 	store.Cut
 	first   bool
+	lost    int64 // as of keeping
 	waiting []chan bool
 }
 
@@ -69,13 +70,43 @@ func (k *keeping) takeOver(next *logic.Stepper) {
 
 // entry adds one to the journal.
 func (k *keeping) entry(e store.Entry) {
-	if len(k.entries) >= mostEntries {
-		n := mostEntries / 10
-		k.lost += int64(n)
-		k.entries = slices.Delete(k.entries, 0, n)
-	}
 	k.entries = append(k.entries, e)
 	k.urgent = true
+	k.giveUp()
+}
+
+// giveUp makes the oldest entries one, which says how many they were, where there are too many.
+func (k *keeping) giveUp() {
+	if len(k.entries) <= mostEntries {
+		return
+	}
+	n := len(k.entries) - mostEntries + mostEntries/10
+	if k.lost += int64(n); k.lost > int64(n) {
+		k.lost-- // the one that stood for those before
+	}
+	since := k.entries[0].Time
+	k.entries = slices.Delete(k.entries, 0, n-1)
+	k.entries[0] = givenUp(since, k.lost)
+}
+
+func givenUp(since, n int64) store.Entry {
+	return store.Entry{Time: since, Kind: "service", Via: "engine", Because: fmt.Sprintf("%d entries could not be kept and are given up", n)}
+}
+
+// again takes back entries that were not kept.
+func (k *keeping) again(c *cut) {
+	switch {
+	case c.lost > 0 && k.lost > 0:
+		c.Journal[0], k.entries = givenUp(c.Journal[0].Time, c.lost+k.lost), k.entries[1:]
+		k.lost += c.lost
+	case k.lost > 0: // those that were kept next were given up, and all before them
+		c.Journal, k.lost = nil, k.lost+int64(len(c.Journal))
+		k.entries[0] = givenUp(k.entries[0].Time, k.lost)
+	default:
+		k.lost = c.lost
+	}
+	k.entries = append(c.Journal, k.entries...)
+	k.giveUp()
 }
 
 // capture adds what has entered.
@@ -106,7 +137,11 @@ func (e *Engine) keep() {
 	if k.flying != nil || k.since == 0 {
 		return
 	}
-	if k.notKept != 0 && e.steady < k.retry && len(k.waiting) == 0 {
+	if k.notKept != 0 && e.steady < k.retry { // so long, nobody waits to be told the same
+		for _, w := range k.waiting {
+			w <- false
+		}
+		k.waiting = nil
 		return
 	}
 	if k.notKept == 0 && !k.urgent && len(k.waiting) == 0 && e.steady-k.since < atEase && k.first == nil {
@@ -114,10 +149,18 @@ func (e *Engine) keep() {
 	}
 	k.flying = e.cut()
 	c := k.flying
-	go func() {
-		_, err := e.keeper.Commit(context.Background(), &c.Cut)
-		k.result <- err
-	}()
+	go func() { k.result <- e.commit(c) }()
+}
+
+// commit waits for the keeper. Entries that were not kept have no number.
+func (e *Engine) commit(c *cut) error {
+	_, err := e.keeper.Commit(context.Background(), &c.Cut)
+	if err != nil {
+		for i := range c.Journal {
+			c.Journal[i].Number = 0
+		}
+	}
+	return err
 }
 
 // cut is all that has changed since the last one, at one time.
@@ -126,19 +169,14 @@ func (e *Engine) cut() *cut {
 	c := &cut{waiting: k.waiting}
 	c.Armed = e.armed
 	c.Sheets = k.sheets
-	if k.lost > 0 {
-		k.entries = append([]store.Entry{{Time: k.entries[0].Time, Kind: "service", Via: "engine",
-			Because: fmt.Sprintf("%d entries could not be kept and are given up", k.lost)}}, k.entries...)
-		k.lost = 0
-	}
-	c.Journal = k.entries
+	c.Journal, c.lost = k.entries, k.lost
 	c.Bypasses = e.people.list(e.armed.Job)
 	if k.first != nil {
 		// What has entered meanwhile follows with the next cut.
 		c.first, c.Whole, c.Memory, c.Events = true, true, k.first, k.closed
 		k.closed = nil
 		k.first, k.began = nil, e.armed.Last
-		k.entries, k.waiting, k.since = nil, nil, 0
+		k.entries, k.lost, k.waiting, k.since = nil, 0, nil, 0
 		k.sheets, k.urgent = false, k.pending || len(c.waiting) > 0
 		k.waiting, c.waiting = c.waiting, nil
 		return c
@@ -164,8 +202,8 @@ func (e *Engine) cut() *cut {
 		}
 		rows = slices.Collect(maps.Values(k.unsaved))
 	}
-	c.Memory, c.Journal = rows, k.entries
-	k.events, k.entries, k.waiting, k.unsaved = nil, nil, nil, nil
+	c.Memory, c.Journal, c.lost = rows, k.entries, k.lost
+	k.events, k.entries, k.lost, k.waiting, k.unsaved = nil, nil, 0, nil, nil
 	k.split, k.sheets, k.urgent, k.pending, k.since = false, false, false, false, 0
 	return c
 }
@@ -195,10 +233,7 @@ func (e *Engine) kept(err error) {
 	if k.since == 0 {
 		k.since = e.steady
 	}
-	k.entries = append(c.Journal, k.entries...)
-	for i := range k.entries {
-		k.entries[i].Number = 0
-	}
+	k.again(c)
 	switch {
 	case c.first && k.first != nil: // it was taken over meanwhile, twice
 		k.closed = append(c.Events, k.closed...)
@@ -274,8 +309,7 @@ func (e *Engine) end() {
 			break
 		}
 		k.flying = e.cut()
-		_, err := e.keeper.Commit(context.Background(), &k.flying.Cut)
-		e.kept(err)
+		e.kept(e.commit(k.flying))
 	}
 	for _, w := range k.waiting {
 		w <- false

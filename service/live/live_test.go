@@ -288,6 +288,35 @@ func TestFullDisk(t *testing.T) {
 	})
 }
 
+// What cannot be kept waits, so many lines of it; the oldest are given up, and the journal says how many.
+func TestFullDiskForLong(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		x := newPlant(t, tank)
+		d := &disk{Keeper: x.file}
+		x.keeper = d
+		x.start()
+		time.Sleep(3 * time.Second)
+		x.arm()
+		time.Sleep(3 * time.Second)
+		before := len(x.journal())
+		d.full.Store(true)
+		const commands = 130_000
+		for range commands {
+			_, err := x.engine.Do(t.Context(), live.Request{Do: "unpin", Name: "oxygen", Who: "anna"})
+			require.NoError(t, err)
+		}
+		d.full.Store(false)
+		time.Sleep(20 * time.Second)
+		after := x.journal()[before:]
+		assert.LessOrEqual(t, len(after), 100_001)
+		var given int
+		_, err := fmt.Sscanf(after[0], "→: %d entries could not be kept and are given up", &given)
+		require.NoError(t, err, after[0])
+		assert.Equal(t, commands, given+len(after)-2, "all are there, or counted; the last says that there is room again")
+		x.stop()
+	})
+}
+
 // A delay is 45 s however the clock is set meanwhile, and what was captured is still there.
 func TestClockIsSet(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {

@@ -384,9 +384,12 @@ func (e *Engine) Disarm(ctx context.Context, to Parting, who, why string) (left 
 	return left, kept, err
 }
 
-// Partings says what disarming would move: outputs, and to what.
+// Partings says what disarming would move: outputs, and to what. Of a job that only listens, nothing.
 func (e *Engine) Partings(ctx context.Context, to Parting) ([]Move, error) {
 	return ask(ctx, e, func() (all []Move) {
+		if e.armed.Mode != Armed {
+			return nil
+		}
 		for _, o := range e.outputs {
 			v, holds := e.parted(o, to)
 			if p := &e.p.Outputs[o.index]; !holds && o.foundKnown && !o.dev.driver.Same(p.Name, o.found, p.ToWire(v)) {

@@ -129,6 +129,17 @@ func TestDriver(t *testing.T) {
 	assert.Equal(t, []string{"holding 20=40"}, log(x.rack)[before:], "what was decided before counts no more")
 }
 
+// A device without inputs is asked, too: what is switched off behind its connection is put right.
+func TestOutputsAlone(t *testing.T) {
+	x := drive(t, "job \"x\"\ndevice rack modbus tcp \"%s\" unit 1\n  poll 50 ms\noutput blower\n  drives rack coil 0\n  fail on\n")
+	x.until("it answers", func(r device.Report) bool { return r.Began && reading(r, "blower") != nil })
+	x.order(device.Write{Connection: 1, Point: "blower", Value: 1})
+	x.until("it is read back", func(r device.Report) bool { b := reading(r, "blower"); return b != nil && b.Value == 1 })
+	x.rack.Reboot()
+	x.until("it is put right", func(r device.Report) bool { return len(r.Written) == 1 })
+	assert.Equal(t, []string{"coil 0=1", "coil 0=1"}, log(x.rack))
+}
+
 // An output that stays otherwise is told, and left alone until somebody changes it.
 func TestMismatch(t *testing.T) {
 	x := drive(t, drivenJob)
