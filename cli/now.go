@@ -242,6 +242,9 @@ func ranText(p *client.PointNow) string {
 	if p.OnSeconds == nil || p.Starts == nil {
 		return ""
 	}
+	if *p.OnSeconds == 0 && *p.Starts == 0 && p.DueSeconds == nil {
+		return "never"
+	}
 	text := fmt.Sprintf("%.1f h, %d starts", *p.OnSeconds/3600, *p.Starts)
 	if *p.Starts == 1 {
 		text = strings.TrimSuffix(text, "s")

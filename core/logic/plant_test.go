@@ -198,3 +198,91 @@ func TestFail(t *testing.T) {
 	again.Read(11e9, rack, 1, 0)
 	assert.Contains(t, step(t, again, 11), "oxygen bad→good: a good reading again, 7 mg/L")
 }
+
+// When a device answers again, every output that its inputs decide settles anew, whatever calls it; the others do not.
+func TestResettle(t *testing.T) {
+	p := compiled(t, `job "x"
+  settle 5 s
+device rack modbus tcp "127.0.0.1:1502" unit 1
+device field modbus tcp "127.0.0.1:1503" unit 1
+input oxygen
+  source rack holding 0
+  unit mg/L
+input flow
+  source field holding 0
+  unit L/s
+derived half = oxygen / 2
+output by_rule
+  drives rack coil 0
+  fail off
+output by_chain
+  drives field coil 1
+  fail off
+output by_band
+  drives rack coil 2
+  fail off
+output by_alarm
+  drives rack coil 3
+  fail off
+output by_follow analog 0..100 %
+  drives rack holding 20
+  fail off
+output by_loop analog 0..100 %
+  drives rack holding 21
+  fail off
+output guarded
+  drives rack coil 5
+  interlock when half < 2 mg/L
+  fail off
+output other
+  drives rack coil 6
+  fail off
+rule low
+  on when half < 3 mg/L
+  call by_rule
+rule after_low
+  on when low
+  call by_chain
+bands lamps of oxygen
+  low: below 6 mg/L call by_band
+  fine: else
+alarm suffocating
+  on when oxygen < 4 mg/L
+  priority high
+  call by_alarm until acknowledged
+follow speed
+  call by_follow from oxygen 0..10 mg/L to 0..100 %
+loop dosing
+  keep oxygen at 8 mg/L
+  acting reverse
+  proportional band 10 mg/L
+  bias 50 %
+  every 1 s
+  call by_loop
+rule flowing
+  on when flow > 3 L/s
+  call other, guarded
+`)
+	s := NewStepper(p)
+	read := func(at int64) {
+		s.Read(at*1e9, p.Index(InputKind, "oxygen"), 7, 0)
+		s.Read(at*1e9, p.Index(InputKind, "flow"), 2, 0)
+		step(t, s, float64(at))
+	}
+	now := func() (all []string) {
+		for i, o := range p.Outputs {
+			if _, now := s.Drive(i); now {
+				all = append(all, o.Name)
+			}
+		}
+		return all
+	}
+	read(0)
+	read(10)
+	require.Len(t, now(), len(p.Outputs))
+	s.Resettle(20e9, p.Index(InputKind, "rack"))
+	read(20)
+	assert.Equal(t, []string{"other"}, now())
+	read(25)
+	assert.Len(t, now(), len(p.Outputs), "it ends at its time")
+}

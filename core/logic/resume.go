@@ -328,6 +328,14 @@ func (s *Stepper) settleBehind(inputs []int32) {
 	}
 	for k := 0; k < len(reached); k++ {
 		visit(s.p.links.condConds.of(reached[k]))
+		switch n := &s.p.conds[reached[k]]; n.op {
+		case condBands:
+			for _, b := range s.p.Bands[n.a].Bands {
+				visit([]int32{b.node})
+			}
+		case condAlarm:
+			visit(s.p.Alarms[n.a].tests)
+		}
 	}
 	for i := range s.p.Rules {
 		if seen[s.p.Rules[i].node] {

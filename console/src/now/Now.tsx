@@ -172,9 +172,9 @@ const hours = (seconds: number) => `${(seconds / 3600).toFixed(1)} h`;
 
 /** For how long it has been on in all, how often it went on, and when somebody is to see to it. */
 function ran(p: PointNow) {
-  if (p.on_seconds === undefined) return "";
+  if (!p.on_seconds && !p.starts && p.due_seconds === undefined) return "";
   const due = p.due_seconds === undefined ? "" : p.due_seconds === 0 ? ", service is due" : `, service in ${hours(p.due_seconds)}`;
-  return `${hours(p.on_seconds)}, ${p.starts} ${p.starts === 1 ? "start" : "starts"}${due}`;
+  return `${hours(p.on_seconds ?? 0)}, ${p.starts} ${p.starts === 1 ? "start" : "starts"}${due}`;
 }
 
 function Outputs({ all }: { all: PointNow[] }) {
