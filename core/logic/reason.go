@@ -602,6 +602,10 @@ func (p *Program) TermText(t Term) string {
 			name = p.Inputs[t.Input].Name
 		}
 		switch {
+		case p.unnamed(t.Input) && t.Stand.State == Bad:
+			return p.faultText(t)
+		case p.unnamed(t.Input):
+			return "that is over"
 		case t.Stand.State == Bad && t.Input >= 0 && t.Fault == signal.NotRead:
 			return name + " is not read yet"
 		case t.Stand.State == Bad && t.Input >= 0:
@@ -657,6 +661,11 @@ func withUnit(number string, u unit.Unit) string {
 }
 
 func quantityText(q unit.Quantity) string { return withUnit(unit.Short(q.Value), q.Unit) }
+
+// unnamed tells whether an input stands in no sheet, as a device does: what it says is the whole sentence.
+func (p *Program) unnamed(input int32) bool {
+	return p.Watched(Ref{InputKind, input}) && strings.Contains(p.Inputs[input].Name, ".")
+}
 
 func (p *Program) faultText(t Term) string {
 	if t.Says != "" {

@@ -128,7 +128,7 @@ func TestHandsOverAKill(t *testing.T) {
 		assert.Contains(
 			t,
 			strings.Join(x.journal("alarm"), "\n"),
-			"beacon.readback is bad: its hand has ended: the plant had lost it while nobody was there",
+			"its hand has ended: the plant had lost it while nobody was there",
 		)
 		time.Sleep(40 * time.Second)
 		assert.Equal(t, "auto", x.point("feeder").Mode)
@@ -160,7 +160,7 @@ func TestLocks(t *testing.T) {
 		assert.Empty(t, alarms(), "it was given back by its name")
 		x.do(lock)
 		x.do(live.Request{Do: "auto", Name: "blower", Who: "ben", Why: "anna is at home, and the fish gasp"})
-		because := "service.locks is bad: ben gave blower back past the lock of anna: anna is at home, and the fish gasp"
+		because := "ben gave blower back past the lock of anna: anna is at home, and the fish gasp"
 		assert.Equal(t, []string{"service.unlocked, high, active, unacknowledged, " + because}, alarms())
 		time.Sleep(time.Hour)
 		assert.Len(t, alarms(), 1, "it stays until somebody knows")
@@ -449,7 +449,7 @@ func TestMismatchAndFlash(t *testing.T) {
 		require.NoError(t, err)
 		require.Len(t, alarms, 1)
 		assert.Equal(t, "pump.mismatch", alarms[0].Name)
-		assert.Equal(t, "pump.readback is bad: it reads otherwise", alarms[0].Because)
+		assert.Equal(t, "it reads otherwise", alarms[0].Because)
 		assert.Equal(t, "it reads otherwise", x.point("pump").NotWritten)
 		x.rack.is(func(r *panel) { r.stuck = nil })
 		x.rack.set("k", 0)
@@ -602,7 +602,7 @@ func TestRestlessService(t *testing.T) {
 			time.Sleep(5 * time.Second)
 		}
 		require.Len(t, active(), 1)
-		assert.Regexp(t, `^service.restarts: service.running is bad: the service was started 3 times since [\d:]+$`, active()[0])
+		assert.Regexp(t, `^service.restarts: the service was started 3 times since [\d:]+$`, active()[0])
 		x.do(live.Request{Do: "acknowledge", Name: "service.restarts", Who: "anna"})
 		assert.NotContains(t, strings.Join(x.journal("bypass"), "\n"), "ends soon")
 		time.Sleep(12 * time.Minute)

@@ -187,7 +187,7 @@ func TestService(t *testing.T) {
 		require.Len(t, active(), 1)
 		assert.Equal(
 			t,
-			"chiller.service low active, unacknowledged: chiller.hours is bad: chiller has been on for 20 min since its last service, and is due after 20 min",
+			"chiller.service low active, unacknowledged: chiller has been on for 20 min since its last service, and is due after 20 min",
 			active()[0],
 		)
 		x.do(live.Request{Do: "acknowledge", Name: "chiller.service", Who: "anna"})
