@@ -450,8 +450,17 @@ func (n *inspector) neverResets(i int32, at sheet.Place, what string, u unit.Uni
 	if reached {
 		return
 	}
-	n.add(at, sheet.Error, "never-true", "%s never lets go: its reset point is %s, and %s is from %s to %s; make the hysteresis smaller, or correct the chain",
-		what, withUnit(unit.Short(h.reset), u), n.describe(n.conds[i].a), withUnit(unit.Short(x.low), u), withUnit(unit.Short(x.high), u))
+	n.add(
+		at,
+		sheet.Error,
+		"never-true",
+		"%s never lets go: its reset point is %s, and %s is from %s to %s; make the hysteresis smaller, or correct the chain",
+		what,
+		withUnit(unit.Short(h.reset), u),
+		n.describe(n.conds[i].a),
+		withUnit(unit.Short(x.low), u),
+		withUnit(unit.Short(x.high), u),
+	)
 }
 
 // hysteresis warns of one that the signal's own steps are wider than.

@@ -86,7 +86,12 @@ func (p *Program) Command(do, name, value string) (Command, error) {
 		if found {
 			return c, fmt.Errorf("%s is %s; %s is for %s", name, of.Kind.withArticle(), do, article(commands[c.Do].what))
 		}
-		return c, fmt.Errorf("no %s is named %s%s", commands[c.Do].what, name, p.Job.DidYouMean(name, "input", "rule", "alarm", "output", "setpoint"))
+		return c, fmt.Errorf(
+			"no %s is named %s%s",
+			commands[c.Do].what,
+			name,
+			p.Job.DidYouMean(name, "input", "rule", "alarm", "output", "setpoint"),
+		)
 	}
 	c.Of = of
 	if c.Do == SetSetting {

@@ -383,7 +383,12 @@ type field struct {
 // parseLayout reads YYYY-MM-DD hh:mm:ss and the like.
 func parseLayout(s string) (layout, error) {
 	var l layout
-	wrong := mendedBy("time-format", "the time format %q is neither one of %s nor made of YYYY or YY, MM, DD, hh, mm and ss", s, strings.Join(TimeFormats, ", "))
+	wrong := mendedBy(
+		"time-format",
+		"the time format %q is neither one of %s nor made of YYYY or YY, MM, DD, hh, mm and ss",
+		s,
+		strings.Join(TimeFormats, ", "),
+	)
 	for rest := s; rest != ""; {
 		f := field{}
 		if len(l) > 0 {

@@ -581,7 +581,14 @@ func (c *checker) aboveZero(word string, e Expr, u unit.Unit) {
 	}
 	c.job.distances[n.Name] = word
 	if s.Allow != nil && s.Allow.Range.From.Value <= 0 {
-		c.errorf(e.Place(), "setpoint-limits", "%s is allowed from %s, and as a %s it must be above 0; let its limits begin there", n.Name, s.Allow.Range.From, word)
+		c.errorf(
+			e.Place(),
+			"setpoint-limits",
+			"%s is allowed from %s, and as a %s it must be above 0; let its limits begin there",
+			n.Name,
+			s.Allow.Range.From,
+			word,
+		)
 	}
 }
 

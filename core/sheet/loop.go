@@ -91,18 +91,39 @@ func (c *checker) loop(d *Loop) {
 		case x.Value != nil:
 			c.errorf(x.Value.Place(), "wrong-kind", "a loop works out the value of %s itself; take `at %s` out", x.Output.Name, x.Value)
 		case len(d.Call.Calls) > 1:
-			c.errorf(d.Call.Calls[1].Output.At, "wrong-kind", "a loop calls one output; let %s follow %s instead", d.Call.Calls[1].Output.Name, x.Output.Name)
+			c.errorf(
+				d.Call.Calls[1].Output.At,
+				"wrong-kind",
+				"a loop calls one output; let %s follow %s instead",
+				d.Call.Calls[1].Output.Name,
+				x.Output.Name,
+			)
 		}
 	}
 	if k := d.Keep; k != nil {
 		if t, ok := c.pair(k.Of, k.Target); ok && d.Band != nil && !d.Band.Quantity.Unit.Comparable(t.Unit) {
-			c.errorf(d.Band.AmountAt, "unit-mismatch", "a proportional band in %s beside %s, which is %s; it is how far the value must move to drive the output over its whole range", d.Band.Quantity.Unit.Describe(), k.Of, inUnit(t.Unit))
+			c.errorf(
+				d.Band.AmountAt,
+				"unit-mismatch",
+				"a proportional band in %s beside %s, which is %s; it is how far the value must move to drive the output over its whole range",
+				d.Band.Quantity.Unit.Describe(),
+				k.Of,
+				inUnit(t.Unit),
+			)
 		}
 	}
 	if b := d.Bias; b != nil && o != nil {
 		switch {
 		case !b.Quantity.Unit.Comparable(o.Unit()):
-			c.errorf(b.AmountAt, "unit-mismatch", "%s is %s, and the output %s is %s", b.Quantity, inUnit(b.Quantity.Unit), o.Name, inUnit(o.Unit()))
+			c.errorf(
+				b.AmountAt,
+				"unit-mismatch",
+				"%s is %s, and the output %s is %s",
+				b.Quantity,
+				inUnit(b.Quantity.Unit),
+				o.Name,
+				inUnit(o.Unit()),
+			)
 		case !o.covers(b.Quantity.In(o.Unit())):
 			c.errorf(b.AmountAt, "output-range", "%s is outside the range of %s, %s", b.Quantity, o.Name, o.Range)
 		}
@@ -130,7 +151,11 @@ func (c *checker) wholeLoop(d *Loop) {
 		}
 	}
 	if d.Integral != nil && d.Bias != nil {
-		c.errorf(d.Bias.At, "exclusive-clauses", "`bias` beside `integral`: the integral finds where the output must stand; take one of the two out")
+		c.errorf(
+			d.Bias.At,
+			"exclusive-clauses",
+			"`bias` beside `integral`: the integral finds where the output must stand; take one of the two out",
+		)
 	}
 }
 
@@ -143,7 +168,11 @@ func (j *teller) sayLoop(d *Loop) string {
 	if d.Acting.Word == "direct" {
 		way = "raise " + j.named(d.Call.Calls[0].Output) + " when it is above"
 	}
-	s := "Keep " + j.named(d.Keep.Of) + " at " + j.sayValue(d.Keep.Target) + ": " + way + ", over its whole range for " + d.Band.Quantity.String()
+	s := "Keep " + j.named(
+		d.Keep.Of,
+	) + " at " + j.sayValue(
+		d.Keep.Target,
+	) + ": " + way + ", over its whole range for " + d.Band.Quantity.String()
 	if d.Integral != nil {
 		s += ", with an integral of " + j.sayDuration(d.Integral.Duration)
 	} else if d.Bias != nil {

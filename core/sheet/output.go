@@ -93,8 +93,14 @@ func (d *Output) rows() []row {
 	})
 	return d.rowsWith(
 		true,
-		append(append([]row{wireRow("drives", &d.Drives), durationRow("refresh", &d.Refresh), combine("any", "all")}, d.Guard.rows()...),
-			fail, durationRow("flash", &d.Flash), flagRow("inverted", &d.Inverted), provenRow(&d.Proven), durationRow("service after", &d.Service))...)
+		append(
+			append([]row{wireRow("drives", &d.Drives), durationRow("refresh", &d.Refresh), combine("any", "all")}, d.Guard.rows()...),
+			fail,
+			durationRow("flash", &d.Flash),
+			flagRow("inverted", &d.Inverted),
+			provenRow(&d.Proven),
+			durationRow("service after", &d.Service),
+		)...)
 }
 
 func (p *parser) failValue(c Clause) *FailClause {

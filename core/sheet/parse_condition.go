@@ -234,7 +234,8 @@ func (p *parser) clock() Clock {
 	part := func(most float64, scale int64, fraction bool) int64 {
 		t := p.next()
 		v, err := strconv.ParseFloat(t.text, 64)
-		if whole, _, _ := strings.Cut(t.text, "."); t.kind != tokNumber || err != nil || v >= most || len(whole) != 2 || !fraction && len(t.text) != 2 {
+		if whole, _, _ := strings.Cut(t.text, "."); t.kind != tokNumber || err != nil || v >= most || len(whole) != 2 ||
+			!fraction && len(t.text) != 2 {
 			p.fail(t, "%s in a time of day, which is written as 06:30 or 06:30:15, up to 23:59:59.999", t.source())
 		}
 		text.WriteString(t.text)

@@ -30,10 +30,12 @@ func Syntaxes() []Syntax {
 }
 
 // inside are the words that stand inside clauses, besides those of conditions.
-var inside = strings.Fields(`any all around acknowledge acknowledged advice always analog auto beta bit call coil cold critical difference direct
+var inside = strings.Fields(
+	`any all around acknowledge acknowledged advice always analog auto beta bit call coil cold critical difference direct
 	dint discrete down else email first from ground hand high highest hold holding int junction lag lint low lowest lreal
 	medium modbus nearest notify ntc on off most never per pin priority real reset reverse rtu samples set starts steinhart
-	supply tcp to udint uint ulint unit unless unpin until webhook when with`)
+	supply tcp to udint uint ulint unit unless unpin until webhook when with`,
+)
 
 // Words are all words of the language that are no names and begin no declaration, in
 // alphabetical order.

@@ -66,7 +66,9 @@ func (s *Server) Replay(ctx context.Context, request ReplayRequestObject) (Repla
 // refusal turns an error of the bench, which is about what was asked for, into
 // one that the caller is told.
 func refusal(err error) error {
-	if p := problem(err); p.Status != http.StatusInternalServerError || errors.Is(err, errTooLong) || errors.Is(err, errClosing) || errors.Is(err, context.Canceled) || errors.Is(err, context.DeadlineExceeded) {
+	if p := problem(err); p.Status != http.StatusInternalServerError || errors.Is(err, errTooLong) || errors.Is(err, errClosing) ||
+		errors.Is(err, context.Canceled) ||
+		errors.Is(err, context.DeadlineExceeded) {
 		return err
 	}
 	return refuse(http.StatusUnprocessableEntity, err.Error())
@@ -138,7 +140,13 @@ func panelViews(r *bench.Result, c *plot.Chart) []Panel {
 	points := r.Program.PointsBySignal(r.Settings)
 	for i := range c.Panels {
 		panel := &c.Panels[i]
-		v := Panel{Input: panel.Name, Output: panel.Output, Title: r.Program.Job.Lookup(panel.Name).Base().Title(), Unit: panel.Unit, Points: []RulePoint{}}
+		v := Panel{
+			Input:  panel.Name,
+			Output: panel.Output,
+			Title:  r.Program.Job.Lookup(panel.Name).Base().Title(),
+			Unit:   panel.Unit,
+			Points: []RulePoint{},
+		}
 		v.Low, v.High = panel.Limits()
 		for _, pt := range points[panel.Name] {
 			v.Points = append(v.Points, rulePointView(pt))
@@ -152,7 +160,13 @@ func laneViews(r *bench.Result, c *plot.Chart) []Lane {
 	all := []Lane{}
 	for i := range c.Lanes {
 		lane := &c.Lanes[i]
-		v := Lane{Name: lane.Name, Title: r.Program.Job.Lookup(lane.Name).Base().Title(), Kind: LaneKind(lane.Kind.String()), Starts: lane.Starts, Spans: []Span{}}
+		v := Lane{
+			Name:   lane.Name,
+			Title:  r.Program.Job.Lookup(lane.Name).Base().Title(),
+			Kind:   LaneKind(lane.Kind.String()),
+			Starts: lane.Starts,
+			Spans:  []Span{},
+		}
 		if lane.Plant {
 			v.Kind = LaneKindPlant
 		}
@@ -160,7 +174,10 @@ func laneViews(r *bench.Result, c *plot.Chart) []Lane {
 		v.Merged = merged
 		for _, span := range spans {
 			if span.several {
-				v.Spans = append(v.Spans, Span{From: seconds(span.From - r.Recording.Origin), To: seconds(span.To - r.Recording.Origin), State: SpanStateSeveral})
+				v.Spans = append(
+					v.Spans,
+					Span{From: seconds(span.From - r.Recording.Origin), To: seconds(span.To - r.Recording.Origin), State: SpanStateSeveral},
+				)
 				continue
 			}
 			state := SpanState(span.State.String())

@@ -153,7 +153,10 @@ func statusView(w wall, v live.Status) JobStatus {
 		x.ClockSynchronised = &v.Synchronised
 	}
 	for _, d := range v.Devices {
-		x.Devices = append(x.Devices, DeviceNow{Name: d.Name, State: DeviceNowState(d.State), Since: w.at(d.Since), Because: d.Why, Heartbeat: d.Heartbeat})
+		x.Devices = append(
+			x.Devices,
+			DeviceNow{Name: d.Name, State: DeviceNowState(d.State), Since: w.at(d.Since), Because: d.Why, Heartbeat: d.Heartbeat},
+		)
 	}
 	return x
 }

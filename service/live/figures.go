@@ -18,7 +18,7 @@ type figures struct {
 	of    []store.Figures
 	since []int64 // when it was turned on, or -1
 	due   []due   // of outputs that somebody sees to after a time
-	seen  bool  // an instant
+	seen  bool    // an instant
 	moved bool
 	kept  int64 // steady
 }

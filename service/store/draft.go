@@ -45,7 +45,12 @@ func (j *Job) PutDraft(ctx context.Context, d Draft, sheets []sheet.Source) erro
 		if err := tx.Clauses(clause.OnConflict{UpdateAll: true}).Create(&d).Error; err != nil {
 			return err
 		}
-		return tx.Exec("DELETE FROM drafts WHERE job = ? AND owner NOT IN (SELECT owner FROM drafts WHERE job = ? ORDER BY saved DESC LIMIT ?)", j.ID, j.ID, MostDrafts).Error
+		return tx.Exec(
+			"DELETE FROM drafts WHERE job = ? AND owner NOT IN (SELECT owner FROM drafts WHERE job = ? ORDER BY saved DESC LIMIT ?)",
+			j.ID,
+			j.ID,
+			MostDrafts,
+		).Error
 	})
 	if err != nil {
 		return fmt.Errorf("keeping a draft: %w", err)

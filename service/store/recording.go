@@ -137,8 +137,20 @@ func (j *Job) AddRecording(ctx context.Context, name string, r *recording.Record
 	if err != nil {
 		return 0, fmt.Errorf("keeping recording %s: %w", name, err)
 	}
-	row := recordingRow{Job: j.ID, File: append([]byte{}, file...), Name: name, Uploaded: now.UnixNano(), Start: r.Start, End: r.End, Rows: r.Rows,
-		Elapsed: r.Clock.Elapsed, Offset: r.Clock.Offset, Zone: r.Clock.Zone, Notes: string(notes), Understood: r.Understood.String()}
+	row := recordingRow{
+		Job:        j.ID,
+		File:       append([]byte{}, file...),
+		Name:       name,
+		Uploaded:   now.UnixNano(),
+		Start:      r.Start,
+		End:        r.End,
+		Rows:       r.Rows,
+		Elapsed:    r.Clock.Elapsed,
+		Offset:     r.Clock.Offset,
+		Zone:       r.Clock.Zone,
+		Notes:      string(notes),
+		Understood: r.Understood.String(),
+	}
 	size := int64(0)
 	for _, c := range r.Columns {
 		size += 4 * int64(c.Len()) // about what a reading takes
@@ -287,7 +299,17 @@ func (j *Job) recordingRow(ctx context.Context, id int64) (recordingRow, error) 
 
 // describe adds the figures of a recording's columns.
 func (s *Store) describe(ctx context.Context, row recordingRow) (*Recording, error) {
-	r := &Recording{ID: row.ID, File: row.File, Name: row.Name, Uploaded: time.Unix(0, row.Uploaded).UTC(), Start: row.Start, End: row.End, Rows: row.Rows, Clock: row.clock(), Understood: row.Understood}
+	r := &Recording{
+		ID:         row.ID,
+		File:       row.File,
+		Name:       row.Name,
+		Uploaded:   time.Unix(0, row.Uploaded).UTC(),
+		Start:      row.Start,
+		End:        row.End,
+		Rows:       row.Rows,
+		Clock:      row.clock(),
+		Understood: row.Understood,
+	}
 	if err := json.Unmarshal([]byte(row.Notes), &r.Notes); err != nil {
 		return nil, fmt.Errorf("reading the notes of recording %s: %w", row.Name, err)
 	}

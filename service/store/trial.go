@@ -51,7 +51,10 @@ func (j *Job) KeepTrialResults(ctx context.Context, number int64, results []Tria
 // TrialResults are what came of the trials of a revision that have been played.
 func (j *Job) TrialResults(ctx context.Context, number int64) ([]TrialResult, error) {
 	var all []TrialResult
-	err := j.store.read.WithContext(ctx).Order("trial").Find(&all, "revision = (SELECT id FROM revisions WHERE job = ? AND number = ?)", j.ID, number).Error
+	err := j.store.read.WithContext(ctx).
+		Order("trial").
+		Find(&all, "revision = (SELECT id FROM revisions WHERE job = ? AND number = ?)", j.ID, number).
+		Error
 	if err != nil {
 		return nil, fmt.Errorf("reading the results of trials of revision %d: %w", number, readable(err))
 	}

@@ -18,7 +18,9 @@ import (
 // contacts, on any clock.
 func Recording(t *rapid.T) *recording.Recording {
 	var columns []*recording.Column
-	odd := rapid.StringOfN(rapid.SampledFrom([]rune("a;,\t\"'\x01\x1b\x7f\u0085=#\\{}µ ")), 1, 6, -1).Filter(func(s string) bool { return strings.TrimSpace(s) == s && s != "" }).Draw(t, "odd")
+	odd := rapid.StringOfN(rapid.SampledFrom([]rune("a;,\t\"'\x01\x1b\x7f\u0085=#\\{}µ ")), 1, 6, -1).
+		Filter(func(s string) bool { return strings.TrimSpace(s) == s && s != "" }).
+		Draw(t, "odd")
 	for _, name := range []string{"oxygen", "hatch_open", "DO, \"R1\"", "x" + odd}[:rapid.IntRange(1, 4).Draw(t, "columns")] {
 		c := &recording.Column{Name: name}
 		if name != "hatch_open" {
@@ -41,7 +43,8 @@ func Recording(t *rapid.T) *recording.Recording {
 			}
 			v := float64(rapid.IntRange(0, 1).Draw(t, "bit"))
 			if c.Name != "hatch_open" {
-				v = rapid.OneOf(rapid.Float64(), rapid.Float64Range(-100, 100), rapid.SampledFrom([]float64{0, math.Copysign(0, -1), math.NaN(), math.Inf(1), math.Inf(-1)})).Draw(t, "value")
+				v = rapid.OneOf(rapid.Float64(), rapid.Float64Range(-100, 100), rapid.SampledFrom([]float64{0, math.Copysign(0, -1), math.NaN(), math.Inf(1), math.Inf(-1)})).
+					Draw(t, "value")
 			}
 			cells[i] = recording.Cell{Value: v, Present: true}
 		}

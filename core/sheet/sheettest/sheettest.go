@@ -80,7 +80,10 @@ func Job(t *rapid.T) string {
 		m.seldom("terminal %s", m.quoted())
 	}
 	m.head("derived mean")
-	m.rewriteHead(" = " + rapid.SampledFrom([]string{"average(sig0, sig1)", "(sig0 + sig1) / 2", "max(sig0, sig1 - 0.5 mg/L, sig2)", "abs(sig0 - sig1) * 1.5"}).Draw(t, "derived"))
+	m.rewriteHead(
+		" = " + rapid.SampledFrom([]string{"average(sig0, sig1)", "(sig0 + sig1) / 2", "max(sig0, sig1 - 0.5 mg/L, sig2)", "abs(sig0 - sig1) * 1.5"}).
+			Draw(t, "derived"),
+	)
 	m.head("setpoint low")
 	m.rewriteHead(fmt.Sprintf(" %s mg/L", m.number(200, 800)))
 	m.clause("allow 1..9 mg/L")
@@ -137,7 +140,11 @@ func (m *maker) analogOutput() {
 // follow draws an output in proportion.
 func (m *maker) follow() {
 	m.head("follow follow0")
-	m.clause("call valve from %s %s", rapid.SampledFrom([]string{"sig1", "mean"}).Draw(m.t, "of"), rapid.SampledFrom([]string{"2..8 mg/L to 0..100 %", "1000..6000 ug/L to 90..15 %"}).Draw(m.t, "ranges"))
+	m.clause(
+		"call valve from %s %s",
+		rapid.SampledFrom([]string{"sig1", "mean"}).Draw(m.t, "of"),
+		rapid.SampledFrom([]string{"2..8 mg/L to 0..100 %", "1000..6000 ug/L to 90..15 %"}).Draw(m.t, "ranges"),
+	)
 	m.maybe("while %s", m.part(1))
 }
 
@@ -212,10 +219,16 @@ func (m *maker) trial() {
 	m.seldom("with low %s mg/L", m.number(200, 800))
 	m.seldom("scan %s", m.anyDuration())
 	when := func() string {
-		return rapid.SampledFrom([]string{"02:14:00", "23:59:59.999", "+1 min 30 s", "2026-03-02T02:14:00Z", "2026-03-02T02:14:00.5+01:00"}).Draw(m.t, "time")
+		return rapid.SampledFrom([]string{"02:14:00", "23:59:59.999", "+1 min 30 s", "2026-03-02T02:14:00Z", "2026-03-02T02:14:00.5+01:00"}).
+			Draw(m.t, "time")
 	}
 	for range m.pick("commands", 3) {
-		m.clause("at %s %s", when(), rapid.SampledFrom([]string{"set low 6 mg/L", "set pause 1 min 5 s", "hand out0 on", "hand out1 off", "off out0", "auto out0", "hand valve 40 %", "acknowledge alarm0", "pin sig0 5 mg/L", "pin con0 on", "unpin sig0"}).Draw(m.t, "command"))
+		m.clause(
+			"at %s %s",
+			when(),
+			rapid.SampledFrom([]string{"set low 6 mg/L", "set pause 1 min 5 s", "hand out0 on", "hand out1 off", "off out0", "auto out0", "hand valve 40 %", "acknowledge alarm0", "pin sig0 5 mg/L", "pin con0 on", "unpin sig0"}).
+				Draw(m.t, "command"),
+		)
 	}
 	for range 1 + m.pick("expectations", 4) {
 		m.clause("expect %s", rapid.SampledFrom([]string{
@@ -257,7 +270,10 @@ func (m *maker) rule(i int) {
 		m.minimum("off")
 	}
 	m.guard(1)
-	m.clause("call %s", rapid.SampledFrom([]string{"out0", "out1", "out0, out1", "out1, out2", "valve at opening", "out2, valve at 40 %"}).Draw(m.t, "call"))
+	m.clause(
+		"call %s",
+		rapid.SampledFrom([]string{"out0", "out1", "out0, out1", "out1, out2", "valve at opening", "out2, valve at 40 %"}).Draw(m.t, "call"),
+	)
 }
 
 // guard draws what permits and interlocks.
@@ -391,7 +407,10 @@ func (m *maker) part(depth int) string {
 	case m.chance("contact", 25):
 		return rapid.SampledFrom(Discrete).Draw(m.t, "contact") + rapid.SampledFrom([]string{"", "", " is off", " is not bad"}).Draw(m.t, "is")
 	case m.chance("quality", 10):
-		return rapid.SampledFrom(append(Analog, "mean")).Draw(m.t, "signal") + " is " + rapid.SampledFrom([]string{"good", "bad", "not bad"}).Draw(m.t, "quality")
+		return rapid.SampledFrom(append(Analog, "mean")).
+			Draw(m.t, "signal") +
+			" is " + rapid.SampledFrom([]string{"good", "bad", "not bad"}).
+			Draw(m.t, "quality")
 	case m.alarmed && m.chance("alarm", 8):
 		return "alarm0" + rapid.SampledFrom([]string{"", " is off", " is unacknowledged", " is not shelved"}).Draw(m.t, "is")
 	case m.chance("band", 8):
@@ -399,8 +418,13 @@ func (m *maker) part(depth int) string {
 	case m.chance("output", 8):
 		return "out2" + rapid.SampledFrom([]string{"", " is off"}).Draw(m.t, "is")
 	case m.chance("range", 12):
-		s := fmt.Sprintf("%s %s %s mg/L and %s", rapid.SampledFrom(append(Analog, "mean")).Draw(m.t, "input"), rapid.SampledFrom([]string{"between", "outside"}).Draw(m.t, "range"), m.number(100, 400),
-			rapid.SampledFrom([]string{"low", "low + band", m.number(450, 900) + " mg/L"}).Draw(m.t, "high"))
+		s := fmt.Sprintf(
+			"%s %s %s mg/L and %s",
+			rapid.SampledFrom(append(Analog, "mean")).Draw(m.t, "input"),
+			rapid.SampledFrom([]string{"between", "outside"}).Draw(m.t, "range"),
+			m.number(100, 400),
+			rapid.SampledFrom([]string{"low", "low + band", m.number(450, 900) + " mg/L"}).Draw(m.t, "high"),
+		)
 		if m.chance("hysteresis", 50) {
 			s += " hysteresis band"
 		}
@@ -408,8 +432,14 @@ func (m *maker) part(depth int) string {
 	case m.chance("near", 5):
 		return "sig0 = " + m.value() + " within " + rapid.SampledFrom([]string{"band", "0.5 mg/L"}).Draw(m.t, "within")
 	case m.chance("slope", 8):
-		return fmt.Sprintf("%s %s faster than %s mg/L per %s over %s", rapid.SampledFrom(append(Analog, "mean")).Draw(m.t, "input"), rapid.SampledFrom([]string{"rising", "falling"}).Draw(m.t, "slope"),
-			m.number(10, 300), rapid.SampledFrom([]string{"s", "min"}).Draw(m.t, "per"), m.anyDuration())
+		return fmt.Sprintf(
+			"%s %s faster than %s mg/L per %s over %s",
+			rapid.SampledFrom(append(Analog, "mean")).Draw(m.t, "input"),
+			rapid.SampledFrom([]string{"rising", "falling"}).Draw(m.t, "slope"),
+			m.number(10, 300),
+			rapid.SampledFrom([]string{"s", "min"}).Draw(m.t, "per"),
+			m.anyDuration(),
+		)
 	case m.chance("time", 5):
 		return rapid.SampledFrom([]string{"time between 00:58 and 01:02:30", "time between 01:03 and 01:01:15.5"}).Draw(m.t, "time")
 	case m.rules > 0 && m.chance("rule", 15):
