@@ -213,17 +213,28 @@ func TestFmt(t *testing.T) {
 
 // The JSON of a replay has the fields that stay, and its times are exact.
 func TestReplayJSON(t *testing.T) {
-	folder := write(t, map[string]string{"a.rct": small, "recordings/a.csv": "time,k\n2.000000001,0\n3.5,1\n9,1\n", "recordings/b.csv": "time,k,other\n2026-03-02T02:00:00Z,0,1\n2026-03-02T02:00:00.25Z,1,1\n"})
+	folder := write(
+		t,
+		map[string]string{
+			"a.rct":            small,
+			"recordings/a.csv": "time,k\n2.000000001,0\n3.5,1\n9,1\n",
+			"recordings/b.csv": "time,k,other\n2026-03-02T02:00:00Z,0,1\n2026-03-02T02:00:00.25Z,1,1\n",
+		},
+	)
 	out, code := run(t, "replay", folder, "a", "--format", "json")
 	assert.Equal(t, 0, code)
-	assert.JSONEq(t, `{"job": "Small", "recording": "recordings/a.csv", "start": 2.000000001, "end": 9.0, "seconds": 6.999999999, "samples": 3,
+	assert.JSONEq(
+		t,
+		`{"job": "Small", "recording": "recordings/a.csv", "start": 2.000000001, "end": 9.0, "seconds": 6.999999999, "samples": 3,
 		"transitions": [
 			{"t": 1.499999999, "time": 3.5, "name": "r", "kind": "rule", "from": "off", "to": "on", "because": "k is on"},
 			{"t": 1.499999999, "time": 3.5, "name": "o", "kind": "output", "from": "off", "to": "on", "because": "called by r"}],
 		"summary": [
 			{"name": "r", "kind": "rule", "starts": 1, "on_seconds": 5.5, "undecided_seconds": 0, "final": "on"},
 			{"name": "o", "kind": "output", "starts": 1, "on_seconds": 5.5, "undecided_seconds": 0, "final": "on"}],
-		"warnings": []}`, out)
+		"warnings": []}`,
+		out,
+	)
 	assert.Contains(t, out, `"t": 1.499999999`, "to the nanosecond")
 	out, code = run(t, "replay", folder, "b", "--format", "json")
 	assert.Equal(t, 0, code)
@@ -260,7 +271,16 @@ func TestReasonsOfOtherNumbers(t *testing.T) {
 		"gate/r.csv": "time,flow\n0,20\n1,80\n2,20\n",
 	})
 	for _, format := range []string{"table", "csv", "json"} {
-		out, code := run(t, "replay", filepath.Join(folder, "gate"), filepath.Join(folder, "gate", "r.csv"), "--set", "high.hysteresis=5L/s", "--format", format)
+		out, code := run(
+			t,
+			"replay",
+			filepath.Join(folder, "gate"),
+			filepath.Join(folder, "gate", "r.csv"),
+			"--set",
+			"high.hysteresis=5L/s",
+			"--format",
+			format,
+		)
 		assert.Equal(t, 0, code)
 		assert.Contains(t, out, "flow 20 L/s <= 55 L/s (reset point of flow > 60 L/s hysteresis 5 L/s)", format)
 	}
@@ -290,12 +310,20 @@ func TestService(t *testing.T) {
 	assert.Equal(t, 0, code)
 	out, code = run(t, "push", filepath.Join(folder, "wrong"))
 	assert.Equal(t, 1, code)
-	assert.Contains(t, out, "wrong/a.rct:3:11: error: nothing is named z; declare it, or correct the name [unknown-name]\n      on when z\n              ^\n")
+	assert.Contains(
+		t,
+		out,
+		"wrong/a.rct:3:11: error: nothing is named z; declare it, or correct the name [unknown-name]\n      on when z\n              ^\n",
+	)
 	out, code = run(t, "revisions")
 	assert.Equal(t, 0, code)
 	assert.Regexp(t, `(?m)^ +2  \S+ \S+  Small +1 +1 +1 +0  a small one$`, out)
 	out, _ = run(t, "recordings", filepath.Join(folder, "b.csv"))
-	assert.Equal(t, "b.csv: recording 5, 1 readings, kept in 1 kB\nb.csv: readings that came again for the same time, of which the later counts: 1\n", out)
+	assert.Equal(
+		t,
+		"b.csv: recording 5, 1 readings, kept in 1 kB\nb.csv: readings that came again for the same time, of which the later counts: 1\n",
+		out,
+	)
 	out, code = run(t, "recordings", filepath.Join(folder, "b.csv"))
 	assert.Equal(t, 2, code)
 	assert.Equal(t, "rectura: keeping recording b.csv: exists already\n", out)
@@ -341,8 +369,13 @@ func probeRack(t *testing.T) {
 	require.NoError(t, err)
 	defer func() { require.NoError(t, rack.Close()) }()
 	rack.SetWords("holding", 4, 0x51ec, 0x40e8)
-	pond := write(t, map[string]string{"pond/a.rct": "job \"Pond\"\ndevice rack modbus tcp \"" + rack.Address() + "\" unit 1\n  word order low first\ninput ph\n  source rack holding 4 real\n  unit pH\n  healthy 2..12 pH\n" +
-		"output horn\n  drives rack coil 7\n  fail off\nrule r\n  on when ph < 6 pH hysteresis 0.2 pH\n  call horn\n"})
+	pond := write(
+		t,
+		map[string]string{
+			"pond/a.rct": "job \"Pond\"\ndevice rack modbus tcp \"" + rack.Address() + "\" unit 1\n  word order low first\ninput ph\n  source rack holding 4 real\n  unit pH\n  healthy 2..12 pH\n" +
+				"output horn\n  drives rack coil 7\n  fail off\nrule r\n  on when ph < 6 pH hysteresis 0.2 pH\n  call horn\n",
+		},
+	)
 	_, code := run(t, "push", filepath.Join(pond, "pond"))
 	require.Equal(t, 0, code)
 	out, code := run(t, "registers", "--probe", "ph", "--job", "pond")

@@ -43,7 +43,10 @@ type evening struct {
 }
 
 func (x *evening) start() {
-	s, err := service.Start(x.t.Context(), service.Config{Data: x.data, Listen: "127.0.0.1:0", Version: "test", Log: slog.New(slog.NewTextHandler(io.Discard, nil))})
+	s, err := service.Start(
+		x.t.Context(),
+		service.Config{Data: x.data, Listen: "127.0.0.1:0", Version: "test", Log: slog.New(slog.NewTextHandler(io.Discard, nil))},
+	)
 	require.NoError(x.t, err)
 	ctx, cancel := context.WithCancel(context.Background())
 	done := make(chan error, 1)

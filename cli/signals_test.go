@@ -55,9 +55,30 @@ func TestEveryFormReplaysTheSame(t *testing.T) {
 		for i, cell := range cells[1:] {
 			fmt.Fprintf(&long, "%s,%s,%s\n", cells[0], names[i+1], cell)
 		}
-		fmt.Fprintf(&capture, "[%s] ox=%s t=%s q=%s dp=%s ph=%s w=%s k1=%s zs=%s m=%s\n", cells[0], cells[1], cells[2], cells[3], cells[4], cells[5], cells[6], cells[7], cells[8], cells[9])
+		fmt.Fprintf(
+			&capture,
+			"[%s] ox=%s t=%s q=%s dp=%s ph=%s w=%s k1=%s zs=%s m=%s\n",
+			cells[0],
+			cells[1],
+			cells[2],
+			cells[3],
+			cells[4],
+			cells[5],
+			cells[6],
+			cells[7],
+			cells[8],
+			cells[9],
+		)
 	}
-	forms := write(t, map[string]string{"semicolons.csv": semicolons.String(), "tabs.tsv": tabs.String(), "long.csv": long.String(), "capture.log": capture.String()})
+	forms := write(
+		t,
+		map[string]string{
+			"semicolons.csv": semicolons.String(),
+			"tabs.tsv":       tabs.String(),
+			"long.csv":       long.String(),
+			"capture.log":    capture.String(),
+		},
+	)
 	for _, name := range []string{"converted.jsonl", "converted.parquet", "converted.csv"} {
 		out, code := run(t, "convert", original, "-o", filepath.Join(forms, name))
 		require.Equal(t, 0, code, out)
@@ -90,8 +111,27 @@ func TestWritingIntoTheJob(t *testing.T) {
 	assert.Contains(t, out, "points.rct now has: correct 0.12 mg/L to 0 mg/L, 9.4 mg/L to 9.1 mg/L")
 	text, err := os.ReadFile(filepath.Join(folder, "points.rct"))
 	require.NoError(t, err)
-	assert.Regexp(t, `correct 0.12 mg/L to 0 mg/L, 9.4 mg/L to 9.1 mg/L  # calibrated \d{4}-\d\d-\d\d, J.M., Winkler titration\n`, string(text))
-	out, code = run(t, "teach", folder, "inflow", "--recording", "night", "--normal", "22:10..02:10", "--trouble", "02:20..02:50", "--write", "pump_stands", "--call", "beacon")
+	assert.Regexp(
+		t,
+		`correct 0.12 mg/L to 0 mg/L, 9.4 mg/L to 9.1 mg/L  # calibrated \d{4}-\d\d-\d\d, J.M., Winkler titration\n`,
+		string(text),
+	)
+	out, code = run(
+		t,
+		"teach",
+		folder,
+		"inflow",
+		"--recording",
+		"night",
+		"--normal",
+		"22:10..02:10",
+		"--trouble",
+		"02:20..02:50",
+		"--write",
+		"pump_stands",
+		"--call",
+		"beacon",
+	)
 	require.Equal(t, 0, code, out)
 	assert.Contains(t, out, "rules.rct now has the setpoint pump_stands_point and the rule pump_stands")
 	out, code = run(t, "check", folder)
@@ -101,7 +141,20 @@ func TestWritingIntoTheJob(t *testing.T) {
 	assert.Equal(t, 0, code, "what was written is canonical: %s", out)
 	before, err := os.ReadFile(filepath.Join(folder, "rules.rct"))
 	require.NoError(t, err)
-	out, code = run(t, "teach", folder, "inflow", "--recording", "night", "--normal", "22:10..02:10", "--trouble", "02:20..02:50", "--write", "pump_stands")
+	out, code = run(
+		t,
+		"teach",
+		folder,
+		"inflow",
+		"--recording",
+		"night",
+		"--normal",
+		"22:10..02:10",
+		"--trouble",
+		"02:20..02:50",
+		"--write",
+		"pump_stands",
+	)
 	assert.Equal(t, 2, code)
 	assert.Contains(t, out, "pump_stands is already the name of the rule at rules.rct:")
 	after, err := os.ReadFile(filepath.Join(folder, "rules.rct"))

@@ -32,8 +32,23 @@ func TestSurface(t *testing.T) {
 // plant is what a running plant stands on, and the bench has no need of; and the type of
 // a declaration that is only told apart.
 var plant = map[string][]string{
-	"rectura/core/logic": {"AlarmChanges", "Delayed", "Drive", "Effect", "Ends", "FromWire", "Listening", "Lock", "Lost", "Restart", "Resume", "Save", "Settled",
-		"Shift", "ToWire"},
+	"rectura/core/logic": {
+		"AlarmChanges",
+		"Delayed",
+		"Drive",
+		"Effect",
+		"Ends",
+		"FromWire",
+		"Listening",
+		"Lock",
+		"Lost",
+		"Restart",
+		"Resume",
+		"Save",
+		"Settled",
+		"Shift",
+		"ToWire",
+	},
 	"rectura/core/sheet": {"JobHead", "ReadBack"},
 }
 

@@ -58,7 +58,11 @@ func TestCrowd(t *testing.T) {
 	look := sync.OnceFunc(func() { runtime.GC(); runtime.ReadMemStats(&early) })
 	var wrong sync.Map
 	for i := range 200 {
-		client := &http.Client{Transport: &http.Transport{DialContext: (&net.Dialer{LocalAddr: &net.TCPAddr{IP: net.IPv4(127, 1, byte(i/100), byte(1+i%100))}}).DialContext}}
+		client := &http.Client{
+			Transport: &http.Transport{
+				DialContext: (&net.Dialer{LocalAddr: &net.TCPAddr{IP: net.IPv4(127, 1, byte(i/100), byte(1+i%100))}}).DialContext,
+			},
+		}
 		all.Go(func() {
 			defer client.CloseIdleConnections()
 			defer cancel() // nobody waits for what others still ask
@@ -73,7 +77,14 @@ func TestCrowd(t *testing.T) {
 					}
 				case 1:
 					if r.IntN(10) == 0 {
-						method, path, body = http.MethodPost, fmt.Sprintf("/recordings?name=c%d-%d.csv", i, r.Int64()), "time,a\n"+strings.Repeat("1,1\n", 2000)
+						method, path, body = http.MethodPost, fmt.Sprintf(
+							"/recordings?name=c%d-%d.csv",
+							i,
+							r.Int64(),
+						), "time,a\n"+strings.Repeat(
+							"1,1\n",
+							2000,
+						)
 					}
 				}
 				asking, stop := context.WithCancel(ctx)
@@ -84,7 +95,10 @@ func TestCrowd(t *testing.T) {
 				if err != nil {
 					panic(err)
 				}
-				q.Header.Set("Content-Type", map[bool]string{true: "application/octet-stream", false: "application/json"}[strings.HasPrefix(path, "/recordings?")])
+				q.Header.Set(
+					"Content-Type",
+					map[bool]string{true: "application/octet-stream", false: "application/json"}[strings.HasPrefix(path, "/recordings?")],
+				)
 				answer, err := client.Do(q)
 				if err != nil {
 					left.Add(1)
@@ -116,7 +130,14 @@ func TestCrowd(t *testing.T) {
 		return late.HeapAlloc < early.HeapAlloc+testMemory/8
 	}, time.Minute, 100*time.Millisecond)
 	wrong.Range(func(what, _ any) bool { t.Error(what); return true })
-	t.Logf("%d answered, %d gone, %d told to come back; %d MB in use after a third, %d MB at the end", answered.Load(), left.Load(), busy.Load(), early.HeapAlloc>>20, late.HeapAlloc>>20)
+	t.Logf(
+		"%d answered, %d gone, %d told to come back; %d MB in use after a third, %d MB at the end",
+		answered.Load(),
+		left.Load(),
+		busy.Load(),
+		early.HeapAlloc>>20,
+		late.HeapAlloc>>20,
+	)
 	assert.GreaterOrEqual(t, answered.Load(), int64(crowdAnswers))
 	for line := range strings.Lines(log.String()) {
 		if strings.Contains(line, "level=ERROR") || strings.Contains(line, "panic") {

@@ -197,12 +197,24 @@ func wrongs(path, method string, item *openapi3.PathItem, o *openapi3.Operation)
 			if s.Type.Is("array") || what == "another type" && s.Type.Is("string") || what == "too short" {
 				continue // any text is one
 			}
-			add(p.Value.Name+" "+what, method, filled(path, item, o, map[string]string{p.Value.Name: strings.ReplaceAll(toText(value), `"`, "%22")}), kind, body, append(refused, http.StatusNotFound)...)
+			add(
+				p.Value.Name+" "+what,
+				method,
+				filled(path, item, o, map[string]string{p.Value.Name: strings.ReplaceAll(toText(value), `"`, "%22")}),
+				kind,
+				body,
+				append(refused, http.StatusNotFound)...)
 		}
 		if p.Value.In == "query" && !s.Type.Is("array") {
 			twice := filled(path, item, o, map[string]string{p.Value.Name: toText(example(s))})
 			add(p.Value.Name+" twice", method, twice+"&"+p.Value.Name+"=1", kind, body, http.StatusBadRequest)
-			add(p.Value.Name+" with a control character", method, filled(path, item, o, map[string]string{p.Value.Name: "%1b"}), kind, body, refused...)
+			add(
+				p.Value.Name+" with a control character",
+				method,
+				filled(path, item, o, map[string]string{p.Value.Name: "%1b"}),
+				kind,
+				body,
+				refused...)
 		}
 	}
 	if o.RequestBody == nil {
@@ -233,7 +245,8 @@ func wrongs(path, method string, item *openapi3.PathItem, o *openapi3.Operation)
 		for what, value := range spoilt(member.Value) {
 			changed(name+" "+what, func(v map[string]any) { v[name] = value })
 		}
-		if member.Value.Type.Is("array") && member.Value.Items.Value.Type.Is("object") && slices.Contains(slices.Collect(maps.Keys(schema.Properties)), name) {
+		if member.Value.Type.Is("array") && member.Value.Items.Value.Type.Is("object") &&
+			slices.Contains(slices.Collect(maps.Keys(schema.Properties)), name) {
 			changed(name+" with an unknown member", func(v map[string]any) {
 				one := example(member.Value.Items.Value).(map[string]any)
 				one["nonsense"] = 1

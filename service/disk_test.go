@@ -33,7 +33,11 @@ func TestFullDisk(t *testing.T) {
 	rack.SetWords("holding", 0, 25)
 	rack.SetBit("discrete", 0, true)
 	_, api, _, stop := start(t, data)
-	pushed, err := api.PushRevisionWithResponse(t.Context(), fennick, client.NewRevision{Sheets: []client.Sheet{{Name: "a.rct", Text: fmt.Sprintf(mortalJob, rack.Address())}}})
+	pushed, err := api.PushRevisionWithResponse(
+		t.Context(),
+		fennick,
+		client.NewRevision{Sheets: []client.Sheet{{Name: "a.rct", Text: fmt.Sprintf(mortalJob, rack.Address())}}},
+	)
 	require.NoError(t, err)
 	require.Equal(t, http.StatusCreated, pushed.StatusCode(), "%s", pushed.Body)
 	m := &mortal{t: t, api: api}
@@ -54,7 +58,11 @@ func TestFullDisk(t *testing.T) {
 	require.Eventually(t, func() bool { return !off().Kept }, 20*time.Second, 10*time.Millisecond, "done, not kept")
 	assert.Equal(t, "off", off().State)
 	value := "7 mg/L"
-	set, err := api.CommandWithResponse(t.Context(), fennick, client.CommandRequest{Do: client.CommandRequestDoSet, Name: "low", Value: &value})
+	set, err := api.CommandWithResponse(
+		t.Context(),
+		fennick,
+		client.CommandRequest{Do: client.CommandRequestDoSet, Name: "low", Value: &value},
+	)
 	require.NoError(t, err)
 	require.Equal(t, http.StatusConflict, set.StatusCode(), "%s", set.Body)
 	assert.Contains(t, string(set.Body), "so that set would be lost at a restart")

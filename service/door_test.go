@@ -83,7 +83,14 @@ func TestDataFolder(t *testing.T) {
 	damaged, err := Check(t.Context(), c)
 	require.NoError(t, err)
 	assert.Empty(t, damaged)
-	require.NoError(t, os.WriteFile(filepath.Join(data, "bench.db"), []byte("this is no database at all, although it is long enough to be looked at as one"), 0o600))
+	require.NoError(
+		t,
+		os.WriteFile(
+			filepath.Join(data, "bench.db"),
+			[]byte("this is no database at all, although it is long enough to be looked at as one"),
+			0o600,
+		),
+	)
 	_, err = Start(t.Context(), c)
 	assert.ErrorContains(t, err, "the database's file is damaged: it is not as it was kept; restore a backup")
 	require.NoError(t, os.Remove(filepath.Join(data, "bench.db")))

@@ -42,7 +42,16 @@ func startChild(t *testing.T) *child {
 	build.Env = append(os.Environ(), "CGO_ENABLED=0")
 	text, err := build.CombinedOutput()
 	require.NoError(t, err, "%s", text)
-	run := exec.Command("sh", "-c", fmt.Sprintf("ulimit -d %d; exec %s serve --data %s --listen 127.0.0.1:0 --memory 500 --work-limit 20s --upload-limit 64", childMemory, program, filepath.Join(folder, "data")))
+	run := exec.Command(
+		"sh",
+		"-c",
+		fmt.Sprintf(
+			"ulimit -d %d; exec %s serve --data %s --listen 127.0.0.1:0 --memory 500 --work-limit 20s --upload-limit 64",
+			childMemory,
+			program,
+			filepath.Join(folder, "data"),
+		),
+	)
 	out, err := run.StdoutPipe()
 	require.NoError(t, err)
 	var log buffer
@@ -110,7 +119,10 @@ func TestHostileRequests(t *testing.T) {
 		t.Skip("builds the program")
 	}
 	c := startChild(t)
-	status, answer := c.post("/revisions", object{"sheets": job(signalAndLamp + "rule r\n  on when a > 5 mg/L hysteresis 0.5 mg/L\n  call lamp\n")})
+	status, answer := c.post(
+		"/revisions",
+		object{"sheets": job(signalAndLamp + "rule r\n  on when a > 5 mg/L hysteresis 0.5 mg/L\n  call lamp\n")},
+	)
 	require.Equal(t, http.StatusCreated, status, "%s", answer)
 	status, answer = c.upload("a.csv", "", []byte("time,a,b\n0,1,2\n1,9,2\n2,1,2\n"))
 	require.Equal(t, http.StatusCreated, status, "%s", answer)
@@ -131,7 +143,10 @@ func TestHostileRequests(t *testing.T) {
 			"a very long sum":         signalAndLamp + "derived d = a" + strings.Repeat(" + a", 800_000) + "\n",
 			"an alarm that calls one": signalAndLamp + "alarm x\n  on when a > 5 mg/L\n  priority high\n  call lamp\n  call lamp until acknowledged\n",
 		} {
-			status, answer := c.post("/checks", object{"sheets": job(text), "format": true, "base": 1, "play": object{"recording": 1, "rule": "r", "pixels": 100}})
+			status, answer := c.post(
+				"/checks",
+				object{"sheets": job(text), "format": true, "base": 1, "play": object{"recording": 1, "rule": "r", "pixels": 100}},
+			)
 			assert.Equal(t, http.StatusOK, status, "%s: %.300s", name, answer)
 			assert.Less(t, len(answer), 1<<20, name)
 		}
@@ -149,7 +164,9 @@ func TestHostileRequests(t *testing.T) {
 	})
 	t.Run("chains of rules", func(t *testing.T) {
 		var b strings.Builder
-		b.WriteString(signalAndLamp + "rule r0\n  on when a > 5 mg/L hysteresis 0.5 mg/L\n  call lamp\nrule r1\n  on when a > 4 mg/L hysteresis 0.5 mg/L\n  call lamp\n")
+		b.WriteString(
+			signalAndLamp + "rule r0\n  on when a > 5 mg/L hysteresis 0.5 mg/L\n  call lamp\nrule r1\n  on when a > 4 mg/L hysteresis 0.5 mg/L\n  call lamp\n",
+		)
 		for i := 2; i < 24; i++ {
 			fmt.Fprintf(&b, "rule r%d\n  on when r%d and r%d\n  call lamp\n", i, i-1, i-2)
 		}
@@ -171,7 +188,13 @@ func TestHostileRequests(t *testing.T) {
 		}
 		status, answer = c.post("/replays", object{"revision": 1, "recording": 2})
 		assert.Equal(t, http.StatusOK, status, "%.300s", answer)
-		status, answer = c.post("/checks", object{"sheets": job(signalAndLamp + "rule r\n  on when a * 1000 > 5 mg/L for 1 s\n  call lamp\n"), "play": object{"recording": 2, "rule": "r", "pixels": 100}})
+		status, answer = c.post(
+			"/checks",
+			object{
+				"sheets": job(signalAndLamp + "rule r\n  on when a * 1000 > 5 mg/L for 1 s\n  call lamp\n"),
+				"play":   object{"recording": 2, "rule": "r", "pixels": 100},
+			},
+		)
 		assert.Equal(t, http.StatusOK, status, "%.300s", answer)
 		for _, bound := range []string{"NaN", "Inf", "-inf", "x", ""} {
 			status, answer := c.send(http.MethodGet, "/series?revision=1&recording=1&point=a&pixels=10&from="+bound, "", nil)
@@ -268,12 +291,23 @@ func claims(t *testing.T) map[string][]byte {
 	page := func(said int64, packed []byte, codec int64) []byte {
 		var b bytes.Buffer
 		b.WriteString("PAR1")
-		head := compact(i32(1, 0), i32(2, said), i32(3, int64(len(packed))), structure(5, compact(i32(1, 1000), i32(2, 0), i32(3, 3), i32(4, 3))))
+		head := compact(
+			i32(1, 0),
+			i32(2, said),
+			i32(3, int64(len(packed))),
+			structure(5, compact(i32(1, 1000), i32(2, 0), i32(3, 3), i32(4, 3))),
+		)
 		b.Write(head)
 		b.Write(packed)
 		size := int64(b.Len() - 4)
 		chunk := func(name string) []byte {
-			return compact(i64(2, 4), structure(3, compact(i32(1, 2), list(2, 5, []byte{0}), list(3, 8, word(name)), i32(4, codec), i64(5, 1000), i64(6, size), i64(7, size), i64(9, 4))))
+			return compact(
+				i64(2, 4),
+				structure(
+					3,
+					compact(i32(1, 2), list(2, 5, []byte{0}), list(3, 8, word(name)), i32(4, codec), i64(5, 1000), i64(6, size), i64(7, size), i64(9, 4)),
+				),
+			)
 		}
 		leaf := func(name string) []byte { return compact(i32(1, 2), i32(3, 0), field(4, 8, word(name))) }
 		foot := compact(i32(1, 1), list(2, 12, compact(field(4, 8, word("r")), i32(5, 2)), leaf("time"), leaf("a")), i64(3, 1000),

@@ -26,11 +26,28 @@ func TestImport(t *testing.T) {
 	pushHatchery(t, api)
 	file := "Zeit;DO R1;mains;crane;blower\n02.03.2026 02:00:00;7,91;1;5;0\n02.03.2026 02:00:01;bad;1;;0\n02.03.2026 02:00:02;7,5;0;;0,5\n"
 	mapping := []string{"DO R1=oxygen [mg/L]"}
-	seen, err := api.PreviewRecordingWithBodyWithResponse(t.Context(), fennick, &client.PreviewRecordingParams{Name: "logger.csv", Zone: text("Europe/Dublin"), Map: &mapping}, "application/octet-stream", strings.NewReader(file))
+	seen, err := api.PreviewRecordingWithBodyWithResponse(
+		t.Context(),
+		fennick,
+		&client.PreviewRecordingParams{Name: "logger.csv", Zone: text("Europe/Dublin"), Map: &mapping},
+		"application/octet-stream",
+		strings.NewReader(file),
+	)
 	require.NoError(t, err)
 	require.NotNil(t, seen.JSON200, "%s", seen.Body)
 	p := seen.JSON200
-	assert.Equal(t, client.Understood{Format: "CSV, wide", Separator: "semicolon", Decimal: "comma", TimeColumn: "Zeit", TimeFormat: "DD.MM.YYYY hh:mm:ss", Zone: "Europe/Dublin"}, p.Understood)
+	assert.Equal(
+		t,
+		client.Understood{
+			Format:     "CSV, wide",
+			Separator:  "semicolon",
+			Decimal:    "comma",
+			TimeColumn: "Zeit",
+			TimeFormat: "DD.MM.YYYY hh:mm:ss",
+			Zone:       "Europe/Dublin",
+		},
+		p.Understood,
+	)
 	assert.True(t, p.Whole)
 	assert.Equal(t, "analog input, in mg/L", p.Columns[0].Point)
 	assert.Equal(t, "contact", p.Columns[1].Point)
@@ -41,7 +58,13 @@ func TestImport(t *testing.T) {
 	require.NoError(t, err)
 	assert.Empty(t, *listed.JSON200)
 
-	kept, err := api.UploadRecordingWithBodyWithResponse(t.Context(), fennick, &client.UploadRecordingParams{Name: "logger.csv", Zone: text("Europe/Dublin"), Map: &mapping}, "application/octet-stream", strings.NewReader(file))
+	kept, err := api.UploadRecordingWithBodyWithResponse(
+		t.Context(),
+		fennick,
+		&client.UploadRecordingParams{Name: "logger.csv", Zone: text("Europe/Dublin"), Map: &mapping},
+		"application/octet-stream",
+		strings.NewReader(file),
+	)
 	require.NoError(t, err)
 	require.NotNil(t, kept.JSON201, "%s", kept.Body)
 	assert.Equal(t, "CSV, wide, separated by semicolon, decimal comma; times DD.MM.YYYY hh:mm:ss in Europe/Dublin", kept.JSON201.Understood)
@@ -54,7 +77,12 @@ func TestImport(t *testing.T) {
 	require.NotNil(t, original.JSON201)
 	var first *recording.Recording
 	for _, f := range []format.Format{format.CSV, format.JSONL, format.Parquet} {
-		a, err := api.ExportRecordingWithResponse(t.Context(), fennick, original.JSON201.Id, &client.ExportRecordingParams{Format: client.ExportRecordingParamsFormat(f)})
+		a, err := api.ExportRecordingWithResponse(
+			t.Context(),
+			fennick,
+			original.JSON201.Id,
+			&client.ExportRecordingParams{Format: client.ExportRecordingParamsFormat(f)},
+		)
 		require.NoError(t, err)
 		require.Equal(t, http.StatusOK, a.StatusCode(), "%s", a.Body)
 		r, err := format.Read("trip."+string(f), bytes.NewReader(a.Body), int64(len(a.Body)), recording.Options{}, nil)
@@ -87,7 +115,13 @@ func TestImport(t *testing.T) {
 		assert.Contains(t, string(a.Body), strings.ReplaceAll(c.want, `"`, `\"`))
 	}
 	// A file in the middle of which the connection ends leaves nothing.
-	_, err = api.UploadRecordingWithBodyWithResponse(t.Context(), fennick, &client.UploadRecordingParams{Name: "half.csv"}, "application/octet-stream", io.MultiReader(strings.NewReader("time,a\n0,1\n"), broken{}))
+	_, err = api.UploadRecordingWithBodyWithResponse(
+		t.Context(),
+		fennick,
+		&client.UploadRecordingParams{Name: "half.csv"},
+		"application/octet-stream",
+		io.MultiReader(strings.NewReader("time,a\n0,1\n"), broken{}),
+	)
 	require.Error(t, err)
 	listed, err = api.ListRecordingsWithResponse(t.Context(), fennick)
 	require.NoError(t, err)
@@ -111,11 +145,19 @@ func TestPoints(t *testing.T) {
 		points[p.Name] = p
 	}
 	temperature := points["temperature"]
-	assert.Equal(t, []string{"counts", "ohm", "degC"}, []string{temperature.Chain[0].Unit, temperature.Chain[1].Unit, temperature.Chain[2].Unit})
+	assert.Equal(
+		t,
+		[]string{"counts", "ohm", "degC"},
+		[]string{temperature.Chain[0].Unit, temperature.Chain[1].Unit, temperature.Chain[2].Unit},
+	)
 	assert.Equal(t, "curve pt1000 to degC", temperature.Chain[2].Stage)
 	assert.Equal(t, "900..1200", *temperature.Chain[1].Healthy)
 	assert.Equal(t, []string{"healthy 900..1200 ohm", "smooth average 10 samples"}, temperature.Clauses)
-	assert.Equal(t, []string{"standby_blower", "oxygen_lamps", "emergency_oxygen", "feeding", "oxygen_dosing", "oxygen_alarm", "hourly"}, points["oxygen"].UsedBy)
+	assert.Equal(
+		t,
+		[]string{"standby_blower", "oxygen_lamps", "emergency_oxygen", "feeding", "oxygen_dosing", "oxygen_alarm", "hourly"},
+		points["oxygen"].UsedBy,
+	)
 	assert.Equal(t, []string{"emergency_oxygen", "low_inflow"}, points["beacon"].UsedBy)
 
 	scaled, err := api.GetScaleWithResponse(t.Context(), fennick, &client.GetScaleParams{Revision: 1, Input: "temperature", Value: "20 degC"})
@@ -139,7 +181,11 @@ func TestPoints(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, 9000.0, *curve.JSON200.HealthyLow)
 	assert.Len(t, curve.JSON200.X, 121)
-	histogram, err := api.GetHistogramWithResponse(t.Context(), fennick, &client.GetHistogramParams{Revision: 1, Recording: 1, Point: "inflow", Bins: 10})
+	histogram, err := api.GetHistogramWithResponse(
+		t.Context(),
+		fennick,
+		&client.GetHistogramParams{Revision: 1, Recording: 1, Point: "inflow", Bins: 10},
+	)
 	require.NoError(t, err)
 	all := 0
 	for _, n := range histogram.JSON200.Counts {
@@ -148,7 +194,12 @@ func TestPoints(t *testing.T) {
 	assert.Equal(t, 21601, all)
 
 	// A calibration is shown, and kept only when that is asked for.
-	request := client.CalibrationRequest{Revision: 1, Input: "oxygen", Readings: []client.CalibrationReading{{Measured: "0.12 mg/L", Reference: "0 mg/L"}, {Measured: "9.4 mg/L", Reference: "9.1 mg/L"}}, Note: text("a Winkler\ntitration")}
+	request := client.CalibrationRequest{
+		Revision: 1,
+		Input:    "oxygen",
+		Readings: []client.CalibrationReading{{Measured: "0.12 mg/L", Reference: "0 mg/L"}, {Measured: "9.4 mg/L", Reference: "9.1 mg/L"}},
+		Note:     text("a Winkler\ntitration"),
+	}
 	c, err := api.CalibrateWithResponse(t.Context(), fennick, request)
 	require.NoError(t, err)
 	require.NotNil(t, c.JSON200, "%s", c.Body)
@@ -180,7 +231,13 @@ func TestPoints(t *testing.T) {
 	assert.Contains(t, string(c.Body), "too close together to define a line")
 
 	// So is a lesson.
-	lesson := client.LessonRequest{Revision: 2, Recording: 1, Input: "inflow", Normal: client.TimeWindow{From: 600, To: 15_000}, Trouble: client.TimeWindow{From: 15_600, To: 17_400}}
+	lesson := client.LessonRequest{
+		Revision:  2,
+		Recording: 1,
+		Input:     "inflow",
+		Normal:    client.TimeWindow{From: 600, To: 15_000},
+		Trouble:   client.TimeWindow{From: 15_600, To: 17_400},
+	}
 	l, err := api.TeachWithResponse(t.Context(), fennick, lesson)
 	require.NoError(t, err)
 	require.NotNil(t, l.JSON200, "%s", l.Body)

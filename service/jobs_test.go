@@ -145,7 +145,11 @@ func TestTrialsOfTheService(t *testing.T) {
 	assert.Equal(t, "There is a recording named pump-trip.csv already; choose another name.", problemOf(t, http.StatusConflict, taken.Body))
 	needed, err := api.DeleteRecordingWithResponse(t.Context(), fennick, 1)
 	require.NoError(t, err)
-	assert.Equal(t, "Deleting recording 1: trials of 2 revisions play it, the newest of which is 2: it is needed.", problemOf(t, http.StatusConflict, needed.Body))
+	assert.Equal(
+		t,
+		"Deleting recording 1: trials of 2 revisions play it, the newest of which is 2: it is needed.",
+		problemOf(t, http.StatusConflict, needed.Body),
+	)
 }
 
 // What editors offer comes from the parser.

@@ -89,13 +89,22 @@ rule run
 		as, reference string
 		want          float64
 	}{{"0", "1", 1}, {"0", "4", 0}, {"4", "36", 65536 - 12}, {"4:float", "37", 7.25}} {
-		assert.Eventually(t, func() bool { return looked(t, port, x.as, x.reference) == x.want }, 10*time.Second, 50*time.Millisecond, "%s %s", x.as, x.reference)
+		assert.Eventually(
+			t,
+			func() bool { return looked(t, port, x.as, x.reference) == x.want },
+			10*time.Second,
+			50*time.Millisecond,
+			"%s %s",
+			x.as,
+			x.reference,
+		)
 	}
 }
 
 // looked is what mbpoll sees.
 func looked(t *testing.T, port, as, reference string) float64 {
-	out, err := exec.Command("mbpoll", "-m", "tcp", "-p", port, "-a", "1", "-t", as, "-r", reference, "-c", "1", "-1", "127.0.0.1").CombinedOutput()
+	out, err := exec.Command("mbpoll", "-m", "tcp", "-p", port, "-a", "1", "-t", as, "-r", reference, "-c", "1", "-1", "127.0.0.1").
+		CombinedOutput()
 	require.NoError(t, err, "%s", out)
 	found := regexp.MustCompile(`(?m)^\[\d+\]:\s+(-?[\d.]+)`).FindSubmatch(out)
 	require.NotNil(t, found, "%s", out)

@@ -93,9 +93,17 @@ rule fill
 	rack.Misbehave(simulated.Silent, 0)
 	a = probe("flow")
 	assert.Equal(t, http.StatusBadGateway, a.StatusCode())
-	assert.Contains(t, string(a.Body), "The device rack does not answer at "+rack.Address()+", unit 1, within 200 ms; is that its unit, and is nobody else on its line?")
+	assert.Contains(
+		t,
+		string(a.Body),
+		"The device rack does not answer at "+rack.Address()+", unit 1, within 200 ms; is that its unit, and is nobody else on its line?",
+	)
 	require.NoError(t, rack.Close())
 	a = probe("flow")
 	assert.Equal(t, http.StatusBadGateway, a.StatusCode())
-	assert.Contains(t, string(a.Body), "The device rack cannot be reached at "+rack.Address()+": connect: connection refused; is it on, and is that its address?")
+	assert.Contains(
+		t,
+		string(a.Body),
+		"The device rack cannot be reached at "+rack.Address()+": connect: connection refused; is it on, and is that its address?",
+	)
 }

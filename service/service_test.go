@@ -53,8 +53,15 @@ func (b *buffer) empty() {
 func start(t *testing.T, data string) (url string, api *client.ClientWithResponses, log *buffer, stop func()) {
 	t.Helper()
 	log = &buffer{}
-	s, err := service.Start(t.Context(), service.Config{Data: data, Listen: "127.0.0.1:0", UploadLimit: 2 << 20, Memory: testMemory, Version: "test",
-		Console: fstest.MapFS{"index.html": {Data: []byte("<title>console</title>")}, "assets/a.js": {Data: []byte("1")}, "assets/a.js.gz": {Data: []byte("packed")}}, Log: slog.New(slog.NewTextHandler(log, nil))})
+	s, err := service.Start(
+		t.Context(),
+		service.Config{Data: data, Listen: "127.0.0.1:0", UploadLimit: 2 << 20, Memory: testMemory, Version: "test",
+			Console: fstest.MapFS{
+				"index.html":     {Data: []byte("<title>console</title>")},
+				"assets/a.js":    {Data: []byte("1")},
+				"assets/a.js.gz": {Data: []byte("packed")},
+			}, Log: slog.New(slog.NewTextHandler(log, nil))},
+	)
 	require.NoError(t, err)
 	ctx, cancel := context.WithCancel(context.Background())
 	done := make(chan error, 1)
@@ -103,7 +110,13 @@ func pushHatchery(t *testing.T, api *client.ClientWithResponses) {
 
 func upload(t *testing.T, api *client.ClientWithResponses, name string, text io.Reader) *client.UploadRecordingResponse {
 	t.Helper()
-	a, err := api.UploadRecordingWithBodyWithResponse(t.Context(), fennick, &client.UploadRecordingParams{Name: name}, "application/octet-stream", text)
+	a, err := api.UploadRecordingWithBodyWithResponse(
+		t.Context(),
+		fennick,
+		&client.UploadRecordingParams{Name: name},
+		"application/octet-stream",
+		text,
+	)
 	require.NoError(t, err)
 	return a
 }
@@ -154,9 +167,17 @@ func TestRoundTrip(t *testing.T) {
 	assert.Equal(t, []string{"counts", "mA", "mg/L"}, []string{stages[0].Unit, stages[1].Unit, stages[2].Unit})
 
 	// A window's series has the smallest and the largest value of the whole one.
-	whole, err := api.GetSeriesWithResponse(t.Context(), fennick, &client.GetSeriesParams{Revision: 1, Recording: 1, Point: "oxygen", Pixels: 1})
+	whole, err := api.GetSeriesWithResponse(
+		t.Context(),
+		fennick,
+		&client.GetSeriesParams{Revision: 1, Recording: 1, Point: "oxygen", Pixels: 1},
+	)
 	require.NoError(t, err)
-	fine, err := api.GetSeriesWithResponse(t.Context(), fennick, &client.GetSeriesParams{Revision: 1, Recording: 1, Point: "oxygen", Pixels: 1000})
+	fine, err := api.GetSeriesWithResponse(
+		t.Context(),
+		fennick,
+		&client.GetSeriesParams{Revision: 1, Recording: 1, Point: "oxygen", Pixels: 1000},
+	)
 	require.NoError(t, err)
 	low := *fine.JSON200.Min[0]
 	for _, v := range fine.JSON200.Min {
@@ -188,7 +209,11 @@ func TestRoundTrip(t *testing.T) {
 
 	// Another setpoint, part of the recording, as a looped controller.
 	four, scan, from := map[string]string{"oxygen_low": "4.2 mg/L"}, "500 ms", "02:00"
-	other, err := api.ReplayWithResponse(t.Context(), fennick, client.ReplayRequest{Revision: 1, Recording: 1, Set: &four, Scan: &scan, From: &from})
+	other, err := api.ReplayWithResponse(
+		t.Context(),
+		fennick,
+		client.ReplayRequest{Revision: 1, Recording: 1, Set: &four, Scan: &scan, From: &from},
+	)
 	require.NoError(t, err)
 	for _, s := range other.JSON200.Summary {
 		if s.Name == "standby_blower" {
@@ -220,12 +245,27 @@ func problemOf(t *testing.T, status int, body []byte) string {
 
 func TestRefusals(t *testing.T) {
 	url, api, log, _ := start(t, t.TempDir())
-	wrong, err := api.PushRevisionWithResponse(t.Context(), fennick, client.NewRevision{Sheets: []client.Sheet{{Name: "a.rct", Text: "job \"x\"\nrule r\n  on when x\n"}}})
+	wrong, err := api.PushRevisionWithResponse(
+		t.Context(),
+		fennick,
+		client.NewRevision{Sheets: []client.Sheet{{Name: "a.rct", Text: "job \"x\"\nrule r\n  on when x\n"}}},
+	)
 	require.NoError(t, err)
 	assert.Equal(t, "The job has errors and was not kept; mend them and push again.", problemOf(t, 422, wrong.Body))
 	assert.Equal(t, "application/problem+json", wrong.HTTPResponse.Header.Get("Content-Type"))
 	require.Len(t, *wrong.ApplicationproblemJSONDefault.Findings, 2)
-	assert.Equal(t, client.Finding{File: "a.rct", Line: 3, Column: 11, Severity: "error", Code: "unknown-name", Text: "nothing is named x; declare it, or correct the name"}, (*wrong.ApplicationproblemJSONDefault.Findings)[1])
+	assert.Equal(
+		t,
+		client.Finding{
+			File:     "a.rct",
+			Line:     3,
+			Column:   11,
+			Severity: "error",
+			Code:     "unknown-name",
+			Text:     "nothing is named x; declare it, or correct the name",
+		},
+		(*wrong.ApplicationproblemJSONDefault.Findings)[1],
+	)
 	listed, err := api.ListRevisionsWithResponse(t.Context(), fennick)
 	require.NoError(t, err)
 	assert.Empty(t, *listed.JSON200, "nothing was kept")
@@ -248,7 +288,11 @@ func TestRefusals(t *testing.T) {
 	require.NoError(t, err)
 	assert.Empty(t, *recordings.JSON200, "nothing was kept")
 	require.NotNil(t, upload(t, api, "a.csv", strings.NewReader("time,hatch_open\n0,0.5\n")).JSON201)
-	assert.Equal(t, "keeping recording a.csv: exists already", problemOf(t, 409, upload(t, api, "a.csv", strings.NewReader("time,a\n0,1\n")).Body))
+	assert.Equal(
+		t,
+		"keeping recording a.csv: exists already",
+		problemOf(t, 409, upload(t, api, "a.csv", strings.NewReader("time,a\n0,1\n")).Body),
+	)
 
 	for body, want := range map[string]struct {
 		status int

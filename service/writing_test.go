@@ -39,7 +39,11 @@ func TestWriting(t *testing.T) {
 
 	rule, yes := "standby_blower", true
 	changed := edited(sheets, "oxygen_low \"Low oxygen\" 6.0 mg/L", "oxygen_low \"Low oxygen\" 5.8 mg/L")
-	checked, err := api.CheckWithResponse(t.Context(), fennick, client.CheckRequest{Sheets: changed, Base: &base, Format: &yes, Play: &client.PlayRequest{Recording: 1, Rule: &rule, Pixels: 500}})
+	checked, err := api.CheckWithResponse(
+		t.Context(),
+		fennick,
+		client.CheckRequest{Sheets: changed, Base: &base, Format: &yes, Play: &client.PlayRequest{Recording: 1, Rule: &rule, Pixels: 500}},
+	)
 	require.NoError(t, err)
 	require.NotNil(t, checked.JSON200, "%s", checked.Body)
 	v := checked.JSON200
@@ -67,7 +71,11 @@ func TestWriting(t *testing.T) {
 	for _, d := range v.Declarations {
 		if d.Name == rule {
 			lines := strings.Split(changed[1].Text, "\n")
-			assert.Equal(t, []string{"rule standby_blower \"Standby blower on low oxygen\"", "  call blower"}, []string{lines[d.From-1], lines[d.To-1]})
+			assert.Equal(
+				t,
+				[]string{"rule standby_blower \"Standby blower on low oxygen\"", "  call blower"},
+				[]string{lines[d.From-1], lines[d.To-1]},
+			)
 		}
 		if d.Name == "oxygen_lamps" {
 			assert.True(t, strings.HasPrefix(strings.Split(changed[1].Text, "\n")[d.From-1], "# Low oxygen lights"), "its comment is its own")
@@ -75,16 +83,31 @@ func TestWriting(t *testing.T) {
 	}
 
 	broken := edited(sheets, "call blower", "call blowr")
-	wrong, err := api.CheckWithResponse(t.Context(), fennick, client.CheckRequest{Sheets: broken, Play: &client.PlayRequest{Recording: 1, Pixels: 100}})
+	wrong, err := api.CheckWithResponse(
+		t.Context(),
+		fennick,
+		client.CheckRequest{Sheets: broken, Play: &client.PlayRequest{Recording: 1, Pixels: 100}},
+	)
 	require.NoError(t, err)
 	require.Len(t, wrong.JSON200.Findings, 1)
 	assert.Equal(t, "unknown-name", wrong.JSON200.Findings[0].Code)
 	assert.Nil(t, wrong.JSON200.Play)
 	assert.NotEmpty(t, wrong.JSON200.Declarations)
 
-	tried, err := api.TryWithResponse(t.Context(), fennick, client.TryRequest{Sheets: sheets, Rule: rule, Values: map[string]string{"oxygen": "5.9 mg/L", "mains": "on"}})
+	tried, err := api.TryWithResponse(
+		t.Context(),
+		fennick,
+		client.TryRequest{Sheets: sheets, Rule: rule, Values: map[string]string{"oxygen": "5.9 mg/L", "mains": "on"}},
+	)
 	require.NoError(t, err)
-	assert.Equal(t, []client.Stand{{Name: rule, Kind: "rule", State: "on", Because: "oxygen 5.9 mg/L < oxygen_low 6 mg/L for 45 s"}, {Name: "blower", Kind: "output", State: "on", Because: "called by standby_blower"}}, tried.JSON200.States)
+	assert.Equal(
+		t,
+		[]client.Stand{
+			{Name: rule, Kind: "rule", State: "on", Because: "oxygen 5.9 mg/L < oxygen_low 6 mg/L for 45 s"},
+			{Name: "blower", Kind: "output", State: "on", Because: "called by standby_blower"},
+		},
+		tried.JSON200.States,
+	)
 
 	renamed, err := api.RenameWithResponse(t.Context(), fennick, client.RenameRequest{Sheets: sheets, From: "oxygen", To: "raceway_oxygen"})
 	require.NoError(t, err)
@@ -97,7 +120,11 @@ func TestWriting(t *testing.T) {
 	patterns, err := api.ListPatternsWithResponse(t.Context())
 	require.NoError(t, err)
 	assert.Len(t, *patterns.JSON200, 19)
-	adopted, err := api.AdoptWithResponse(t.Context(), fennick, client.AdoptRequest{Sheets: sheets, Pattern: "watchdog", Bound: &map[string]string{"ph": "ph"}})
+	adopted, err := api.AdoptWithResponse(
+		t.Context(),
+		fennick,
+		client.AdoptRequest{Sheets: sheets, Pattern: "watchdog", Bound: &map[string]string{"ph": "ph"}},
+	)
 	require.NoError(t, err)
 	assert.Equal(t, []string{"ph_high", "acid_pump", "meter_lamp", "dose_acid", "meter_silent"}, adopted.JSON200.Names)
 	assert.Contains(t, adopted.JSON200.Sheets[1].Text, "rule meter_silent \"The meter is silent\"\n  on when ph is bad\n  call meter_lamp\n")
@@ -128,7 +155,11 @@ func TestTwoWriters(t *testing.T) {
 	require.NoError(t, err)
 	assert.Empty(t, merged.JSON200.Conflicts)
 	assert.Equal(t, int64(2), merged.JSON200.Onto)
-	third, err := api.PushRevisionWithResponse(t.Context(), fennick, client.NewRevision{Sheets: merged.JSON200.Sheets, Base: &merged.JSON200.Onto})
+	third, err := api.PushRevisionWithResponse(
+		t.Context(),
+		fennick,
+		client.NewRevision{Sheets: merged.JSON200.Sheets, Base: &merged.JSON200.Onto},
+	)
 	require.NoError(t, err)
 	require.Equal(t, int64(3), third.JSON201.Number)
 	both, err := api.GetDifferenceWithResponse(t.Context(), fennick, &client.GetDifferenceParams{From: 1, To: 3})

@@ -147,7 +147,14 @@ func TestBench(t *testing.T) {
 
 	// Play again, by its button; then a click on a change shows its reasons and
 	// moves the cursor.
-	run(t, ctx, chromedp.Click(`//button[text()="Play"]`), chromedp.WaitVisible(change), chromedp.Click(change), chromedp.WaitVisible(chromedp.CSS(`[data-testid=cursor]`)))
+	run(
+		t,
+		ctx,
+		chromedp.Click(`//button[text()="Play"]`),
+		chromedp.WaitVisible(change),
+		chromedp.Click(change),
+		chromedp.WaitVisible(chromedp.CSS(`[data-testid=cursor]`)),
+	)
 	why := textOf(t, ctx, `[data-testid=why]`)
 	assert.Contains(t, why, "Why, at 02:33:37")
 	assert.Regexp(t, `oxygen 5\.\d+ mg/L < oxygen_low 6 mg/L`, why)
@@ -169,11 +176,25 @@ func TestBench(t *testing.T) {
 		chromedp.Click(`//button[text()="Show all"]`), chromedp.WaitNotPresent(`//button[text()="Show all"]`))
 
 	// Another recording, by its menu, with the keyboard.
-	run(t, ctx, chromedp.Focus(chromedp.CSS(`button[aria-label=Recording]`)), chromedp.KeyEvent(kb.Enter), chromedp.WaitVisible(chromedp.CSS(`[role=option][data-highlighted]`)),
-		chromedp.KeyEvent(kb.Home), chromedp.WaitVisible(`//*[@role="option"][@data-highlighted][contains(., "broken-loop")]`), choose(),
-		chromedp.WaitVisible(`//*[@role="option"][contains(., "broken loop or no supply")]`), drawn())
+	run(
+		t,
+		ctx,
+		chromedp.Focus(chromedp.CSS(`button[aria-label=Recording]`)),
+		chromedp.KeyEvent(kb.Enter),
+		chromedp.WaitVisible(chromedp.CSS(`[role=option][data-highlighted]`)),
+		chromedp.KeyEvent(kb.Home),
+		chromedp.WaitVisible(`//*[@role="option"][@data-highlighted][contains(., "broken-loop")]`),
+		choose(),
+		chromedp.WaitVisible(`//*[@role="option"][contains(., "broken loop or no supply")]`),
+		drawn(),
+	)
 	run(t, ctx, chromedp.Click(`//button[normalize-space()="Dark"]`), chromedp.WaitVisible(chromedp.CSS(`html.dark`)), drawn())
-	run(t, ctx, chromedp.Click(`//*[@role="option"][contains(., "standby_blower")][contains(., "undecided")]`), chromedp.WaitVisible(chromedp.CSS(`[data-testid=cursor]`)))
+	run(
+		t,
+		ctx,
+		chromedp.Click(`//*[@role="option"][contains(., "standby_blower")][contains(., "undecided")]`),
+		chromedp.WaitVisible(chromedp.CSS(`[data-testid=cursor]`)),
+	)
 }
 
 // A click on a lane asks why it is so at that moment; the keyboard asks the other
@@ -200,9 +221,24 @@ func TestAskingALane(t *testing.T) {
 	assert.Contains(t, why, "Next: on at 02:33:37, called by standby_blower")
 	picture(t, ctx, "bench-why.png")
 
-	run(t, ctx, chromedp.SendKeys(chromedp.CSS(`[role=group]`), kb.ArrowUp), chromedp.WaitNotPresent(`//*[@data-testid="why"]//b[text()="blower"]`))
-	run(t, ctx, chromedp.SendKeys(chromedp.CSS(`[role=group]`), kb.ArrowDown), chromedp.WaitVisible(`//*[@data-testid="why"]//b[text()="blower"]`))
-	run(t, ctx, chromedp.SendKeys(chromedp.CSS(`[role=group]`), strings.Repeat(kb.ArrowRight, 2)), chromedp.WaitVisible(`//*[@data-testid="why"]//b[text()="on"]`))
+	run(
+		t,
+		ctx,
+		chromedp.SendKeys(chromedp.CSS(`[role=group]`), kb.ArrowUp),
+		chromedp.WaitNotPresent(`//*[@data-testid="why"]//b[text()="blower"]`),
+	)
+	run(
+		t,
+		ctx,
+		chromedp.SendKeys(chromedp.CSS(`[role=group]`), kb.ArrowDown),
+		chromedp.WaitVisible(`//*[@data-testid="why"]//b[text()="blower"]`),
+	)
+	run(
+		t,
+		ctx,
+		chromedp.SendKeys(chromedp.CSS(`[role=group]`), strings.Repeat(kb.ArrowRight, 2)),
+		chromedp.WaitVisible(`//*[@data-testid="why"]//b[text()="on"]`),
+	)
 	assert.Contains(t, textOf(t, ctx, `[data-testid=why]`), "called by standby_blower")
 	run(t, ctx, chromedp.Click(change), chromedp.WaitVisible(`//*[@data-testid="why"][contains(., "off → on")]`))
 
@@ -212,8 +248,17 @@ func TestAskingALane(t *testing.T) {
 		chromedp.WaitVisible(`//*[@data-testid="why"]//b[text()="dosing"]`))
 	why = textOf(t, ctx, `[data-testid=why]`)
 	assert.Contains(t, why, "called by oxygen_dosing")
-	assert.Regexp(t, `oxygen 7\.\d+ mg/L is 0\.\d+ mg/L below its target oxygen_target 7\.8 mg/L: [\d.]+ % in proportion and [\d.]+ % of integral give [\d.]+ %`, why)
-	run(t, ctx, chromedp.SendKeys(chromedp.CSS(`[role=group]`), kb.ArrowDown), chromedp.WaitVisible(`//*[@data-testid="why"]//b[text()="drum"]`))
+	assert.Regexp(
+		t,
+		`oxygen 7\.\d+ mg/L is 0\.\d+ mg/L below its target oxygen_target 7\.8 mg/L: [\d.]+ % in proportion and [\d.]+ % of integral give [\d.]+ %`,
+		why,
+	)
+	run(
+		t,
+		ctx,
+		chromedp.SendKeys(chromedp.CSS(`[role=group]`), kb.ArrowDown),
+		chromedp.WaitVisible(`//*[@data-testid="why"]//b[text()="drum"]`),
+	)
 }
 
 // Of several jobs one is chosen, and the pages are of that.
@@ -222,15 +267,37 @@ func TestSeveralJobs(t *testing.T) {
 	address := startDemo(t)
 	run(t, ctx, chromedp.Navigate(address.String()), chromedp.WaitVisible(change))
 	assert.False(t, value[bool](t, ctx, `!!document.querySelector('button[aria-label=Job]')`), "one job needs no menu")
-	_, err := chromedp.Run(ctx, chromedp.Evaluate[bool](`fetch('/api/jobs/hut', { method: 'PUT' }).then(() => fetch('/api/jobs/hut/revisions', { method: 'POST', headers: { 'Content-Type': 'application/json' },
-		body: JSON.stringify({ sheets: [{ name: 'a.rct', text: 'job "Hut"\ninput hatch discrete\n' }] }) })).then(() => (window.pushed = true)); true`))
+	_, err := chromedp.Run(
+		ctx,
+		chromedp.Evaluate[bool](
+			`fetch('/api/jobs/hut', { method: 'PUT' }).then(() => fetch('/api/jobs/hut/revisions', { method: 'POST', headers: { 'Content-Type': 'application/json' },
+		body: JSON.stringify({ sheets: [{ name: 'a.rct', text: 'job "Hut"\ninput hatch discrete\n' }] }) })).then(() => (window.pushed = true)); true`,
+		),
+	)
 	require.NoError(t, err)
 	run(t, ctx, poll(`window.pushed === true`))
 	address.Path, address.RawQuery = "/points", ""
-	run(t, ctx, chromedp.Navigate(address.String()), chromedp.WaitVisible(chromedp.CSS(`[data-job=hut]`)), chromedp.Click(chromedp.CSS(`[data-job=hut]`)),
-		chromedp.WaitVisible(chromedp.CSS(`[data-point=hatch]`)), poll(`location.pathname === '/hut/points'`))
-	run(t, ctx, chromedp.Focus(chromedp.CSS(`button[aria-label=Job]`)), chromedp.KeyEvent(kb.Enter), chromedp.WaitVisible(`//*[@role="option"][contains(., "Fennick")]`),
-		chromedp.Click(`//*[@role="option"][contains(., "Fennick")]`), chromedp.WaitVisible(change), poll(`location.pathname === '/hatchery/bench'`))
+	run(
+		t,
+		ctx,
+		chromedp.Navigate(address.String()),
+		chromedp.WaitVisible(chromedp.CSS(`[data-job=hut]`)),
+		chromedp.Click(chromedp.CSS(`[data-job=hut]`)),
+		chromedp.WaitVisible(chromedp.CSS(`[data-point=hatch]`)),
+		poll(`location.pathname === '/hut/points'`),
+	)
+	run(
+		t,
+		ctx,
+		chromedp.Focus(chromedp.CSS(`button[aria-label=Job]`)),
+		chromedp.KeyEvent(kb.Enter),
+		chromedp.WaitVisible(`//*[@role="option"][contains(., "Fennick")]`),
+		chromedp.Click(
+			`//*[@role="option"][contains(., "Fennick")]`,
+		),
+		chromedp.WaitVisible(change),
+		poll(`location.pathname === '/hatchery/bench'`),
+	)
 }
 
 // On a phone names and values stand above the strips, and nothing is wider than the
@@ -243,18 +310,36 @@ func TestPhone(t *testing.T) {
 	run(t, ctx, chromedp.Navigate(address.String()), chromedp.WaitVisible(change), drawn())
 	assert.Empty(t, value[[]string](t, ctx, within))
 	assert.LessOrEqual(t, value[float64](t, ctx, `document.documentElement.scrollWidth`), 390.0)
-	name := value[[]float64](t, ctx, `(() => { const p = document.querySelector('[data-panel=oxygen]'); const c = p.querySelector('canvas').getBoundingClientRect(); const n = p.querySelector('span').getBoundingClientRect(); return [n.bottom, c.top, c.width]; })()`)
+	name := value[[]float64](
+		t,
+		ctx,
+		`(() => { const p = document.querySelector('[data-panel=oxygen]'); const c = p.querySelector('canvas').getBoundingClientRect(); const n = p.querySelector('span').getBoundingClientRect(); return [n.bottom, c.top, c.width]; })()`,
+	)
 	assert.LessOrEqual(t, name[0], name[1]+1, "the name stands above its strip")
 	assert.Greater(t, name[2], 320.0, "which has the width")
-	run(t, ctx, chromedp.Click(chromedp.CSS(`[data-lane=low_inflow] [data-name]`)), chromedp.Click(change), chromedp.WaitVisible(chromedp.CSS(`[data-testid=cursor]`)))
+	run(
+		t,
+		ctx,
+		chromedp.Click(chromedp.CSS(`[data-lane=low_inflow] [data-name]`)),
+		chromedp.Click(change),
+		chromedp.WaitVisible(chromedp.CSS(`[data-testid=cursor]`)),
+	)
 
-	run(t, ctx, poll(`(() => { document.querySelector('[data-testid=plots]').scrollIntoView({ block: 'start' }); scrollBy(0, -120); return true; })()`))
+	run(
+		t,
+		ctx,
+		poll(`(() => { document.querySelector('[data-testid=plots]').scrollIntoView({ block: 'start' }); scrollBy(0, -120); return true; })()`),
+	)
 	picture(t, ctx, "bench-phone.png")
 
 	// Two fingers, put on 100 pixels apart and drawn to 200, show half of the time.
 	heading := `(document.querySelector('h2.font-semibold')?.textContent ?? '')`
 	whole := value[string](t, ctx, heading)
-	plots := value[[]float64](t, ctx, `(() => { const e = document.querySelector('[data-testid=plots]'); e.scrollIntoView(); const r = e.getBoundingClientRect(); return [r.left, r.top + 60, r.width]; })()`)
+	plots := value[[]float64](
+		t,
+		ctx,
+		`(() => { const e = document.querySelector('[data-testid=plots]'); e.scrollIntoView(); const r = e.getBoundingClientRect(); return [r.left, r.top + 60, r.width]; })()`,
+	)
 	touch := func(kind input.DispatchTouchEventType, apart float64) chromedp.Action[chromedp.Void] {
 		return func(ctx context.Context, target *chromedp.Target) (chromedp.Void, error) {
 			var fingers []*input.TouchPoint
@@ -270,7 +355,12 @@ func TestPhone(t *testing.T) {
 	}
 	run(t, ctx, touch("touchStart", 100), touch("touchMove", 120), touch("touchMove", 160), touch("touchMove", 200), touch("touchEnd", 0),
 		poll(heading+` !== '`+whole+`'`), chromedp.WaitVisible(`//button[text()="Show all"]`), drawn())
-	assert.Contains(t, value[string](t, ctx, `document.querySelector('h2.font-semibold').nextElementSibling.textContent`), "3 h · ", "half of six hours")
+	assert.Contains(
+		t,
+		value[string](t, ctx, `document.querySelector('h2.font-semibold').nextElementSibling.textContent`),
+		"3 h · ",
+		"half of six hours",
+	)
 
 	for path, seen := range map[string]chromedp.Action[chromedp.Void]{
 		"/hatchery/rules?rule=standby_blower": rulesDrawn("standby_blower"),
@@ -331,16 +421,42 @@ func TestNothingIsLogged(t *testing.T) {
 func TestOtherValues(t *testing.T) {
 	ctx := browser(t)
 	address := startDemo(t)
-	run(t, ctx, chromedp.Navigate(address.String()), chromedp.WaitVisible(change), drawn(),
-		chromedp.Click(`//button[text()="Other values…"]`), chromedp.WaitVisible(chromedp.CSS(`input[name=oxygen_low]`)),
-		chromedp.SetValue(chromedp.CSS(`input[name=oxygen_low]`), "4.2 mg/L"), chromedp.SetValue(chromedp.CSS(`input[name="low_inflow.for"]`), "2 min"))
-	run(t, ctx, chromedp.Click(`//button[text()="Play with these"]`), chromedp.WaitNotPresent(change), chromedp.WaitVisible(`//*[text()="other values than written"]`),
-		chromedp.WaitVisible(`//*[@role="option"][contains(., "low_inflow")][contains(., "for 2 min")]`))
+	run(
+		t,
+		ctx,
+		chromedp.Navigate(address.String()),
+		chromedp.WaitVisible(change),
+		drawn(),
+		chromedp.Click(`//button[text()="Other values…"]`),
+		chromedp.WaitVisible(chromedp.CSS(`input[name=oxygen_low]`)),
+		chromedp.SetValue(
+			chromedp.CSS(`input[name=oxygen_low]`),
+			"4.2 mg/L",
+		),
+		chromedp.SetValue(chromedp.CSS(`input[name="low_inflow.for"]`), "2 min"),
+	)
+	run(
+		t,
+		ctx,
+		chromedp.Click(`//button[text()="Play with these"]`),
+		chromedp.WaitNotPresent(change),
+		chromedp.WaitVisible(`//*[text()="other values than written"]`),
+		chromedp.WaitVisible(`//*[@role="option"][contains(., "low_inflow")][contains(., "for 2 min")]`),
+	)
 
 	// Several values give a row each.
-	run(t, ctx, chromedp.Click(`//button[text()="Other values…"]`), chromedp.WaitVisible(chromedp.CSS(`input[name=oxygen_low]`)),
-		chromedp.SetValue(chromedp.CSS(`input[name=oxygen_low]`), "5,6 mg/L"), chromedp.Click(`//button[text()="Play with these"]`),
-		chromedp.WaitVisible(`//*[@data-testid="variations"]//tr[td[1]="6 mg/L"]/td[contains(., "1 × ")]`), chromedp.WaitVisible(`//*[@data-testid="variations"]//th[text()="blower"]`))
+	run(
+		t,
+		ctx,
+		chromedp.Click(`//button[text()="Other values…"]`),
+		chromedp.WaitVisible(chromedp.CSS(`input[name=oxygen_low]`)),
+		chromedp.SetValue(chromedp.CSS(`input[name=oxygen_low]`), "5,6 mg/L"),
+		chromedp.Click(`//button[text()="Play with these"]`),
+		chromedp.WaitVisible(
+			`//*[@data-testid="variations"]//tr[td[1]="6 mg/L"]/td[contains(., "1 × ")]`,
+		),
+		chromedp.WaitVisible(`//*[@data-testid="variations"]//th[text()="blower"]`),
+	)
 
 	// A value outside the setpoint's limits is refused in a sentence.
 	run(t, ctx, chromedp.Click(`//button[text()="Other values…"]`), chromedp.WaitVisible(chromedp.CSS(`input[name=oxygen_low]`)),

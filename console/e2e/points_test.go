@@ -23,17 +23,47 @@ func TestPoints(t *testing.T) {
 	picture(t, ctx, "points.png")
 
 	// Find, and sort.
-	run(t, ctx, chromedp.SendKeys(chromedp.CSS(`input[type=search]`), "drum"), chromedp.WaitNotPresent(chromedp.CSS(`[data-point=oxygen]`)), chromedp.WaitVisible(chromedp.CSS(`[data-point=filter_dp]`)))
-	run(t, ctx, chromedp.Navigate(address.String()), chromedp.WaitVisible(chromedp.CSS(`[data-point=oxygen]`)),
-		chromedp.Click(`//th/button[contains(., "point")]`), chromedp.WaitVisible(`//tbody/tr[1][@data-point="beacon" or @data-point="amber_lamp"]`))
+	run(
+		t,
+		ctx,
+		chromedp.SendKeys(chromedp.CSS(`input[type=search]`), "drum"),
+		chromedp.WaitNotPresent(chromedp.CSS(`[data-point=oxygen]`)),
+		chromedp.WaitVisible(chromedp.CSS(`[data-point=filter_dp]`)),
+	)
+	run(
+		t,
+		ctx,
+		chromedp.Navigate(address.String()),
+		chromedp.WaitVisible(chromedp.CSS(`[data-point=oxygen]`)),
+		chromedp.Click(
+			`//th/button[contains(., "point")]`,
+		),
+		chromedp.WaitVisible(`//tbody/tr[1][@data-point="beacon" or @data-point="amber_lamp"]`),
+	)
 
 	run(t, ctx, chromedp.Click(chromedp.CSS(`[data-point=temperature] button`)), chromedp.WaitVisible(chromedp.CSS(`[data-testid=on-curve]`)))
-	run(t, ctx, chromedp.Click(chromedp.CSS(`input[name=place-2]`)), chromedp.SendKeys(chromedp.CSS(`input[name=place-2]`), kb.End+kb.Backspace+kb.Backspace+kb.Backspace+kb.Backspace+kb.Backspace+kb.Backspace+kb.Backspace+kb.Backspace+"12.5"),
-		chromedp.WaitVisible(`//*[@data-testid="quality"][contains(., "good")]`))
+	run(
+		t,
+		ctx,
+		chromedp.Click(chromedp.CSS(`input[name=place-2]`)),
+		chromedp.SendKeys(
+			chromedp.CSS(`input[name=place-2]`),
+			kb.End+kb.Backspace+kb.Backspace+kb.Backspace+kb.Backspace+kb.Backspace+kb.Backspace+kb.Backspace+kb.Backspace+"12.5",
+		),
+		chromedp.WaitVisible(`//*[@data-testid="quality"][contains(., "good")]`),
+	)
 	_, err := chromedp.Run(ctx, chromedp.Poll[bool](`document.querySelector('input[name=place-1]').value.startsWith('1048')`))
 	require.NoError(t, err)
-	run(t, ctx, chromedp.Click(chromedp.CSS(`input[name=place-1]`)), chromedp.SendKeys(chromedp.CSS(`input[name=place-1]`), kb.End+kb.Backspace+kb.Backspace+kb.Backspace+kb.Backspace+kb.Backspace+kb.Backspace+kb.Backspace+kb.Backspace+"3000"),
-		chromedp.WaitVisible(`//*[@data-testid="quality"][contains(., "bad")][contains(., "3000 ohm is above 1200 ohm")]`))
+	run(
+		t,
+		ctx,
+		chromedp.Click(chromedp.CSS(`input[name=place-1]`)),
+		chromedp.SendKeys(
+			chromedp.CSS(`input[name=place-1]`),
+			kb.End+kb.Backspace+kb.Backspace+kb.Backspace+kb.Backspace+kb.Backspace+kb.Backspace+kb.Backspace+kb.Backspace+"3000",
+		),
+		chromedp.WaitVisible(`//*[@data-testid="quality"][contains(., "bad")][contains(., "3000 ohm is above 1200 ohm")]`),
+	)
 }
 
 // A calibration made in the console stands in the sheet as text, as a new
@@ -42,18 +72,45 @@ func TestCalibrate(t *testing.T) {
 	ctx := browser(t)
 	address := startDemo(t)
 	address.Path, address.RawQuery = "/points", "point=oxygen"
-	run(t, ctx, chromedp.Navigate(address.String()), chromedp.WaitVisible(chromedp.CSS(`[data-opened=oxygen]`)), chromedp.Click(`//button[@role="tab"][text()="Calibrate"]`),
-		chromedp.WaitVisible(chromedp.CSS(`input[name=measured-0]`)), chromedp.SendKeys(chromedp.CSS(`input[name=measured-0]`), "0.12"), chromedp.SendKeys(chromedp.CSS(`input[name=reference-0]`), "0"),
-		chromedp.Click(`//button[text()="Another reading"]`), chromedp.SendKeys(chromedp.CSS(`input[name=measured-1]`), "9.40"), chromedp.SendKeys(chromedp.CSS(`input[name=reference-1]`), "9.45"),
-		chromedp.WaitVisible(`//*[@data-testid="clause"][contains(., "9.4 mg/L to 9.45 mg/L")]`))
+	run(
+		t,
+		ctx,
+		chromedp.Navigate(address.String()),
+		chromedp.WaitVisible(chromedp.CSS(`[data-opened=oxygen]`)),
+		chromedp.Click(`//button[@role="tab"][text()="Calibrate"]`),
+		chromedp.WaitVisible(
+			chromedp.CSS(`input[name=measured-0]`),
+		),
+		chromedp.SendKeys(chromedp.CSS(`input[name=measured-0]`), "0.12"),
+		chromedp.SendKeys(chromedp.CSS(`input[name=reference-0]`), "0"),
+		chromedp.Click(
+			`//button[text()="Another reading"]`,
+		),
+		chromedp.SendKeys(chromedp.CSS(`input[name=measured-1]`), "9.40"),
+		chromedp.SendKeys(chromedp.CSS(`input[name=reference-1]`), "9.45"),
+		chromedp.WaitVisible(`//*[@data-testid="clause"][contains(., "9.4 mg/L to 9.45 mg/L")]`),
+	)
 	opened := textOf(t, ctx, `[data-opened=oxygen]`)
 	assert.Contains(t, opened, "+0.12")
 	assert.Contains(t, opened, "+0.6 % of span")
 	picture(t, ctx, "point-calibrate.png")
-	run(t, ctx, chromedp.Click(`//button[text()="Save as a new revision"]`), chromedp.WaitVisible(`//button[@aria-label="Revision"][contains(., "Revision 2")]`),
-		chromedp.Click(`//button[@role="tab"][text()="Text"]`), chromedp.WaitVisible(`//pre[contains(., "correct 0.12 mg/L to 0 mg/L, 9.4 mg/L to 9.45 mg/L  # calibrated 20")]`))
+	run(
+		t,
+		ctx,
+		chromedp.Click(`//button[text()="Save as a new revision"]`),
+		chromedp.WaitVisible(`//button[@aria-label="Revision"][contains(., "Revision 2")]`),
+		chromedp.Click(
+			`//button[@role="tab"][text()="Text"]`,
+		),
+		chromedp.WaitVisible(`//pre[contains(., "correct 0.12 mg/L to 0 mg/L, 9.4 mg/L to 9.45 mg/L  # calibrated 20")]`),
+	)
 	address.Path, address.RawQuery = "/bench", "revision=2&recording=4"
-	run(t, ctx, chromedp.Navigate(address.String()), chromedp.WaitVisible(`//*[@role="option"][contains(., "standby_blower")][contains(., "off → on")]`))
+	run(
+		t,
+		ctx,
+		chromedp.Navigate(address.String()),
+		chromedp.WaitVisible(`//*[@role="option"][contains(., "standby_blower")][contains(., "off → on")]`),
+	)
 }
 
 // Dragging over a normal and a trouble window proposes a trip point, which can
@@ -62,11 +119,31 @@ func TestTeach(t *testing.T) {
 	ctx := browser(t)
 	address := startDemo(t)
 	address.Path, address.RawQuery = "/points", "point=inflow"
-	run(t, ctx, chromedp.Navigate(address.String()), chromedp.WaitVisible(chromedp.CSS(`[data-opened=inflow]`)), chromedp.Click(`//button[@role="tab"][contains(., "teach")]`),
-		chromedp.WaitVisible(chromedp.CSS(`button[aria-label=Recording]`)), chromedp.Focus(chromedp.CSS(`button[aria-label=Recording]`)), chromedp.KeyEvent(kb.Enter), chromedp.WaitVisible(chromedp.CSS(`[role=option][data-highlighted]`)),
-		chromedp.Click(`//*[@role="option"][contains(., "pump-trip.csv")]`), chromedp.WaitVisible(chromedp.CSS(`[data-testid=study]`)), chromedp.WaitVisible(chromedp.CSS(`[data-testid=histogram]`)))
+	run(
+		t,
+		ctx,
+		chromedp.Navigate(address.String()),
+		chromedp.WaitVisible(chromedp.CSS(`[data-opened=inflow]`)),
+		chromedp.Click(`//button[@role="tab"][contains(., "teach")]`),
+		chromedp.WaitVisible(
+			chromedp.CSS(`button[aria-label=Recording]`),
+		),
+		chromedp.Focus(chromedp.CSS(`button[aria-label=Recording]`)),
+		chromedp.KeyEvent(kb.Enter),
+		chromedp.WaitVisible(chromedp.CSS(`[role=option][data-highlighted]`)),
+		chromedp.Click(
+			`//*[@role="option"][contains(., "pump-trip.csv")]`,
+		),
+		chromedp.WaitVisible(chromedp.CSS(`[data-testid=study]`)),
+		chromedp.WaitVisible(chromedp.CSS(`[data-testid=histogram]`)),
+	)
 	drag := func(from, to float64) {
-		box, err := chromedp.Run(ctx, chromedp.Evaluate[[]float64](`(() => { const b = document.querySelector('[data-testid=study]').getBoundingClientRect(); return [b.left + 52, b.top + 60, b.width - 202]; })()`))
+		box, err := chromedp.Run(
+			ctx,
+			chromedp.Evaluate[[]float64](
+				`(() => { const b = document.querySelector('[data-testid=study]').getBoundingClientRect(); return [b.left + 52, b.top + 60, b.width - 202]; })()`,
+			),
+		)
 		require.NoError(t, err)
 		x := func(part float64) float64 { return box[0] + part*box[2] }
 		run(t, ctx, chromedp.DragAndDropXY(x(from), box[1], x(to), box[1], 8))
@@ -77,8 +154,13 @@ func TestTeach(t *testing.T) {
 	run(t, ctx, chromedp.WaitVisible(chromedp.CSS(`[data-testid=lesson] form`)))
 	assert.Regexp(t, `Trip at 2\d\s*L/s falling`, textOf(t, ctx, `[data-testid=lesson]`))
 	picture(t, ctx, "point-teach.png")
-	run(t, ctx, chromedp.SendKeys(chromedp.CSS(`input[name=rule]`), "pump_tripped"), chromedp.Click(`//*[@data-testid="lesson"]//button[text()="Save as a new revision"]`),
-		chromedp.WaitVisible(`//button[@aria-label="Revision"][contains(., "Revision 2")]`))
+	run(
+		t,
+		ctx,
+		chromedp.SendKeys(chromedp.CSS(`input[name=rule]`), "pump_tripped"),
+		chromedp.Click(`//*[@data-testid="lesson"]//button[text()="Save as a new revision"]`),
+		chromedp.WaitVisible(`//button[@aria-label="Revision"][contains(., "Revision 2")]`),
+	)
 }
 
 // A file is shown as it is understood before anything is kept; what is wrong
@@ -92,14 +174,34 @@ func TestImport(t *testing.T) {
 		text += row + "\r\n"
 	}
 	require.NoError(t, os.WriteFile(file, []byte(text), 0o644))
-	run(t, ctx, chromedp.Navigate(address.String()), chromedp.WaitVisible(`//button[text()="Bring in…"]`), chromedp.SetUploadFiles(chromedp.CSS(`[data-testid=file]`), []string{file}),
+	run(
+		t,
+		ctx,
+		chromedp.Navigate(address.String()),
+		chromedp.WaitVisible(`//button[text()="Bring in…"]`),
+		chromedp.SetUploadFiles(chromedp.CSS(`[data-testid=file]`), []string{file}),
 		chromedp.WaitVisible(`//*[@role="dialog"]//*[@role="alert"][contains(., "reads as a date in more than one way")]`),
-		chromedp.SendKeys(chromedp.CSS(`input[name="time format"]`), "DD/MM/YYYY hh:mm:ss"+kb.Enter), chromedp.WaitVisible(chromedp.CSS(`[data-testid=understood]`)),
-		chromedp.SendKeys(chromedp.CSS(`input[aria-label="Point of DO R1"]`), "oxygen [mg/L]"+kb.Enter), chromedp.WaitVisible(`//th[contains(., "analog input, in mg/L")]`))
+		chromedp.SendKeys(
+			chromedp.CSS(`input[name="time format"]`),
+			"DD/MM/YYYY hh:mm:ss"+kb.Enter,
+		),
+		chromedp.WaitVisible(chromedp.CSS(`[data-testid=understood]`)),
+		chromedp.SendKeys(
+			chromedp.CSS(`input[aria-label="Point of DO R1"]`),
+			"oxygen [mg/L]"+kb.Enter,
+		),
+		chromedp.WaitVisible(`//th[contains(., "analog input, in mg/L")]`),
+	)
 	understood := textOf(t, ctx, `[data-testid=understood]`)
 	assert.Contains(t, understood, "CSV, wide, separated by semicolon, decimal comma")
 	assert.Contains(t, understood, "2 March 2026 02:00:00")
 	picture(t, ctx, "import.png")
-	run(t, ctx, chromedp.Click(`//button[text()="Keep it"]`), chromedp.WaitNotPresent(chromedp.CSS(`[role=dialog]`)), chromedp.WaitVisible(`//button[@aria-label="Recording"][contains(., "logger.csv")]`),
-		chromedp.WaitVisible(`//p[contains(., "column blower is an output")]`))
+	run(
+		t,
+		ctx,
+		chromedp.Click(`//button[text()="Keep it"]`),
+		chromedp.WaitNotPresent(chromedp.CSS(`[role=dialog]`)),
+		chromedp.WaitVisible(`//button[@aria-label="Recording"][contains(., "logger.csv")]`),
+		chromedp.WaitVisible(`//p[contains(., "column blower is an output")]`),
+	)
 }

@@ -65,7 +65,9 @@ func terminal(t *testing.T, text, name string) {
 		return
 	}
 	ctx := browser(t)
-	document := `<meta charset="utf-8"><body style="margin:0;background:#211f1b;color:#ece8dd"><pre style="font:12px/1.45 'DejaVu Sans Mono',monospace;padding:16px;margin:0">` + html.EscapeString(text)
+	document := `<meta charset="utf-8"><body style="margin:0;background:#211f1b;color:#ece8dd"><pre style="font:12px/1.45 'DejaVu Sans Mono',monospace;padding:16px;margin:0">` + html.EscapeString(
+		text,
+	)
 	run(t, ctx, chromedp.Navigate("data:text/html;base64,"+base64.StdEncoding.EncodeToString([]byte(document))))
 	picture(t, ctx, name)
 }

@@ -93,8 +93,17 @@ output pump
 	address.Path, address.RawQuery = "/sluice/bench", fmt.Sprint("recording=", id)
 	run(b, ctx, chromedp.Navigate(address.String()), poll(watch), chromedp.WaitVisible(chromedp.CSS(`[data-input=gate_flow] canvas`)),
 		chromedp.WaitVisible(chromedp.CSS(`[data-change="0"]`)))
-	require.GreaterOrEqual(b, value[float64](b, ctx, `+document.querySelector('header small').textContent.match(/(\d+) changes/)[1]`), 21_000.0)
-	plots, err := chromedp.Run(ctx, chromedp.Evaluate[[]float64](`(() => { const r = document.querySelector('[data-testid=plots]').getBoundingClientRect(); return [r.left, r.top, r.width, r.height]; })()`))
+	require.GreaterOrEqual(
+		b,
+		value[float64](b, ctx, `+document.querySelector('header small').textContent.match(/(\d+) changes/)[1]`),
+		21_000.0,
+	)
+	plots, err := chromedp.Run(
+		ctx,
+		chromedp.Evaluate[[]float64](
+			`(() => { const r = document.querySelector('[data-testid=plots]').getBoundingClientRect(); return [r.left, r.top, r.width, r.height]; })()`,
+		),
+	)
 	require.NoError(b, err)
 	for b.Loop() {
 		run(b, ctx, poll(`(() => { window.frames_ = 0; window.longest = 0; return true; })()`))

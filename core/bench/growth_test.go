@@ -27,7 +27,15 @@ func (s plantOf) job(b *testing.B) *logic.Program {
 	for i := range s.inputs {
 		fmt.Fprintf(&text, "input s%d\n  scale 4..20 mA to 0..20 mbar\n  healthy 3.6..21 mA\noutput o%d\n  called by any\n  fail off\n", i, i)
 		for k := range s.rules {
-			fmt.Fprintf(&text, "rule r%d_%d\n  on when s%d < %g mbar hysteresis 0.5 mbar for 2 s\n  call o%d\n", i, k, i, 8+float64(k)/float64(s.rules), i)
+			fmt.Fprintf(
+				&text,
+				"rule r%d_%d\n  on when s%d < %g mbar hysteresis 0.5 mbar for 2 s\n  call o%d\n",
+				i,
+				k,
+				i,
+				8+float64(k)/float64(s.rules),
+				i,
+			)
 		}
 	}
 	return compileJob(b, text.String())

@@ -31,7 +31,11 @@ rule warn
   on when transfer_pump.unproven
   call horn
 `)
-	r, err := csv.Reader{Name: "r.csv"}.Read(strings.NewReader("time,demand,flow_switch\n0,0,0\n10,1,0\n13,1,1\n20,0,1\n24,0,0\n30,1,0\n60,0,0\n70,0,1\n80,0,bad\n90,0,0\n"))
+	r, err := csv.Reader{
+		Name: "r.csv",
+	}.Read(
+		strings.NewReader("time,demand,flow_switch\n0,0,0\n10,1,0\n13,1,1\n20,0,1\n24,0,0\n30,1,0\n60,0,0\n70,0,1\n80,0,bad\n90,0,0\n"),
+	)
 	require.NoError(t, err)
 	result, err := bench.Replay(p, r, bench.Options{})
 	require.NoError(t, err)

@@ -181,7 +181,11 @@ func TestLoopDrivesARaceway(t *testing.T) {
 		require.Equal(t, want, level, "replayed, after %d s", now)
 	}
 	if *update {
-		chart, err := plot.FromReplay(result, "Oxygen of a raceway, kept at 6.5 mg/L", "from 5 mg/L; by hand from 10 min to 13 min; no signal from 25 min to 26 min; a target of 12 mg/L, out of reach, from 38 min to 48 min")
+		chart, err := plot.FromReplay(
+			result,
+			"Oxygen of a raceway, kept at 6.5 mg/L",
+			"from 5 mg/L; by hand from 10 min to 13 min; no signal from 25 min to 26 min; a target of 12 mg/L, out of reach, from 38 min to 48 min",
+		)
 		require.NoError(t, err)
 		var picture bytes.Buffer
 		require.NoError(t, chart.SVG(&picture))

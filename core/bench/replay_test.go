@@ -49,7 +49,20 @@ func record(t require.TestingT, text string) *recording.Recording {
 func lines(r *bench.Result) string {
 	var b strings.Builder
 	for _, t := range r.Transitions {
-		b.WriteString(unit.FormatDecimal(t.Time-r.Recording.Origin, 1e9) + " " + r.Program.Name(t.Ref) + " " + r.Program.StandText(t.Ref, t.From) + "→" + r.Program.StandText(t.Ref, t.To) + "; ")
+		b.WriteString(
+			unit.FormatDecimal(
+				t.Time-r.Recording.Origin,
+				1e9,
+			) + " " + r.Program.Name(
+				t.Ref,
+			) + " " + r.Program.StandText(
+				t.Ref,
+				t.From,
+			) + "→" + r.Program.StandText(
+				t.Ref,
+				t.To,
+			) + "; ",
+		)
 	}
 	return b.String()
 }
@@ -87,7 +100,11 @@ func set(text string) map[string]unit.Quantity {
 }
 
 func TestSummary(t *testing.T) {
-	r, err := bench.Replay(compileJob(t, job), record(t, "time,x [mg/L],k\n0,8,0\n1,bad,0\n4,8,0\n5,8,1\n6,8,bad\n7,8,1\n10,8,0\n12,8,1\n13,8,1\n"), bench.Options{})
+	r, err := bench.Replay(
+		compileJob(t, job),
+		record(t, "time,x [mg/L],k\n0,8,0\n1,bad,0\n4,8,0\n5,8,1\n6,8,bad\n7,8,1\n10,8,0\n12,8,1\n13,8,1\n"),
+		bench.Options{},
+	)
 	require.NoError(t, err)
 	on, off := logic.Stand{State: logic.On}, logic.Stand{}
 	// Coming back from undecided is no start: the rule was on all the while.
@@ -96,10 +113,25 @@ func TestSummary(t *testing.T) {
 		{Ref: logic.Ref{Kind: logic.RuleKind, Index: 1}, Name: "s", Starts: 2, On: 5e9, Undecided: 1e9, Final: on},
 		{Ref: logic.Ref{Kind: logic.OutputKind}, Name: "o", Starts: 3, On: 7e9, Undecided: 4e9, Final: on},
 	}, r.Summary)
-	assert.Equal(t, []bench.Span{{0, 1e9, off}, {1e9, 4e9, logic.Stand{State: logic.Undecided}}, {4e9, 13e9, off}}, r.Spans(logic.Ref{Kind: logic.RuleKind}))
+	assert.Equal(
+		t,
+		[]bench.Span{{0, 1e9, off}, {1e9, 4e9, logic.Stand{State: logic.Undecided}}, {4e9, 13e9, off}},
+		r.Spans(logic.Ref{Kind: logic.RuleKind}),
+	)
 	contact, err := r.ContactSpans(1)
 	require.NoError(t, err)
-	assert.Equal(t, []bench.Span{{0, 5e9, off}, {5e9, 6e9, on}, {6e9, 7e9, logic.Stand{State: logic.Bad}}, {7e9, 10e9, on}, {10e9, 12e9, off}, {12e9, 13e9, on}}, contact)
+	assert.Equal(
+		t,
+		[]bench.Span{
+			{0, 5e9, off},
+			{5e9, 6e9, on},
+			{6e9, 7e9, logic.Stand{State: logic.Bad}},
+			{7e9, 10e9, on},
+			{10e9, 12e9, off},
+			{12e9, 13e9, on},
+		},
+		contact,
+	)
 }
 
 func TestReplayRefuses(t *testing.T) {
@@ -198,7 +230,10 @@ rule r
 // Pulses of contacts that begin and end between two scans are counted and listed,
 // and nothing else is.
 func TestPulsesBetweenScans(t *testing.T) {
-	p := compileJob(t, "job \"x\"\ninput k discrete\ninput x\n  unit mA\n  healthy 0..20 mA\noutput o\n  fail off\nrule r\n  on when k and x > 5 mA\n  call o\n")
+	p := compileJob(
+		t,
+		"job \"x\"\ninput k discrete\ninput x\n  unit mA\n  healthy 0..20 mA\noutput o\n  fail off\nrule r\n  on when k and x > 5 mA\n  call o\n",
+	)
 	for _, c := range []struct{ rows, want string }{
 		{"0,1,0\n1,9,0\n2,1,0\n", ""},                        // of a value nothing is said
 		{"0.5,,1\n1.5,,0\n2.5,,1\n", ""},                     // seen at 1, 2, 3

@@ -144,12 +144,28 @@ func quietJob(t *rapid.T) string {
 	b.WriteString("job \"quiet\"\nrecipient duty \"D\" email \"d@fennick.example\"\n")
 	pick := func(all ...string) string { return rapid.SampledFrom(all).Draw(t, "pick") }
 	for i := range 3 {
-		fmt.Fprintf(&b, "input sig%d\n%s%s%s%s%s%s%s", i,
-			pick("  unit mg/L\n", "  scale 4..20 mA to 0..10 mg/L\n", "  scale 0..4095 counts to 0..20 mA\n  scale 4..20 mA to 10..0 mg/L\n",
-				"  curve table mA to mg/L: 4 = 12, 9 = 7, 20 = -2\n", "  scale 4..20 mA to 0..10 mg/L\n  correct 1 mg/L to 1.2 mg/L, 9 mg/L to 8.9 mg/L\n"),
+		fmt.Fprintf(
+			&b,
+			"input sig%d\n%s%s%s%s%s%s%s",
+			i,
+			pick(
+				"  unit mg/L\n",
+				"  scale 4..20 mA to 0..10 mg/L\n",
+				"  scale 0..4095 counts to 0..20 mA\n  scale 4..20 mA to 10..0 mg/L\n",
+				"  curve table mA to mg/L: 4 = 12, 9 = 7, 20 = -2\n",
+				"  scale 4..20 mA to 0..10 mg/L\n  correct 1 mg/L to 1.2 mg/L, 9 mg/L to 8.9 mg/L\n",
+			),
 			pick("", "  healthy 0..10 mg/L\n", "  healthy -2..12 mg/L\n"),
-			pick("", "", "  skip first 2 samples\n"), pick("", "", "  smooth average 3 samples\n", "  smooth median 4 samples\n"),
-			pick("", "", "  clamp 2..8 mg/L\n"), pick("", "", "  round nearest 0.25 mg/L\n", "  round down 0.5 mg/L\n"), pick("", "", "  ignore changes under 0.3 mg/L\n"))
+			pick("", "", "  skip first 2 samples\n"),
+			pick("", "", "  smooth average 3 samples\n", "  smooth median 4 samples\n"),
+			pick(
+				"",
+				"",
+				"  clamp 2..8 mg/L\n",
+			),
+			pick("", "", "  round nearest 0.25 mg/L\n", "  round down 0.5 mg/L\n"),
+			pick("", "", "  ignore changes under 0.3 mg/L\n"),
+		)
 	}
 	for i := range 2 {
 		fmt.Fprintf(&b, "input con%d discrete\n%s%s", i, pick("", "  inverted\n"), pick("", "", "  debounce 2 s\n"))
@@ -171,7 +187,14 @@ func quietJob(t *rapid.T) string {
 		case "contact":
 			return pick("con0", "not con1", "con0 turns on")
 		}
-		return fmt.Sprintf("%s %s %s%s%s", sig, pick("<", "<=", ">", ">="), pick("low", fmt.Sprintf("%g mg/L", at)), pick("", " deadband 0.4 mg/L"), pick("", " hysteresis 0.6 mg/L"))
+		return fmt.Sprintf(
+			"%s %s %s%s%s",
+			sig,
+			pick("<", "<=", ">", ">="),
+			pick("low", fmt.Sprintf("%g mg/L", at)),
+			pick("", " deadband 0.4 mg/L"),
+			pick("", " hysteresis 0.6 mg/L"),
+		)
 	}
 	for i := range rapid.IntRange(1, 4).Draw(t, "rules") {
 		on := condition()
@@ -179,11 +202,33 @@ func quietJob(t *rapid.T) string {
 			on += pick(" and ", " or ") + condition()
 			on = "(" + on + ")"
 		}
-		fmt.Fprintf(&b, "rule rule%d\n  on when %s%s\n%s  call out%d\n", i, on, pick("", " for 4 s"),
-			pick("  off after 3 s\n", "  minimum on 5 s\n  off after 1 s\n", "  pulse 3 s\n", "  latch\n  reset when con1\n", "  off when "+condition()+" for 2 s\n"), rapid.IntRange(0, 2).Draw(t, "out"))
+		fmt.Fprintf(
+			&b,
+			"rule rule%d\n  on when %s%s\n%s  call out%d\n",
+			i,
+			on,
+			pick("", " for 4 s"),
+			pick(
+				"  off after 3 s\n",
+				"  minimum on 5 s\n  off after 1 s\n",
+				"  pulse 3 s\n",
+				"  latch\n  reset when con1\n",
+				"  off when "+condition()+" for 2 s\n",
+			),
+			rapid.IntRange(0, 2).Draw(t, "out"),
+		)
 	}
-	fmt.Fprintf(&b, "bands lamps of %s\n  bottom: below 3 mg/L call out0\n  middle: below 6 mg/L\n  top: else call out1\n  hysteresis 0.5 mg/L\n%s", pick("sig0", "sig1"), pick("", "  for 3 s\n", "  cumulative\n"))
-	fmt.Fprintf(&b, "alarm far\n  on when sig2 > 6 mg/L hysteresis 1 mg/L for 5 s\n  priority low\n%s", pick("", "  call out2 until acknowledged\n"))
+	fmt.Fprintf(
+		&b,
+		"bands lamps of %s\n  bottom: below 3 mg/L call out0\n  middle: below 6 mg/L\n  top: else call out1\n  hysteresis 0.5 mg/L\n%s",
+		pick("sig0", "sig1"),
+		pick("", "  for 3 s\n", "  cumulative\n"),
+	)
+	fmt.Fprintf(
+		&b,
+		"alarm far\n  on when sig2 > 6 mg/L hysteresis 1 mg/L for 5 s\n  priority low\n%s",
+		pick("", "  call out2 until acknowledged\n"),
+	)
 	fmt.Fprintf(&b, "message often\n  %s\n  send sig0, sig1, con0, out1 to duty\n", pick("every 20 s", "when con1"))
 	return b.String()
 }

@@ -55,7 +55,14 @@ func window(t *testing.T, r *recording.Recording, from, to string) [2]int64 {
 func TestTaughtRuleCatchesTheTroubleElsewhere(t *testing.T) {
 	sources := hatcherySources(t)
 	night := hatcheryRecording(t, "night")
-	l, err := bench.Teach(compileSources(t, sources), night, "inflow", window(t, night, "22:10", "02:10"), window(t, night, "02:20", "02:50"), nil)
+	l, err := bench.Teach(
+		compileSources(t, sources),
+		night,
+		"inflow",
+		window(t, night, "22:10", "02:10"),
+		window(t, night, "02:20", "02:50"),
+		nil,
+	)
 	require.NoError(t, err)
 	require.True(t, l.Separable)
 	assert.True(t, l.Falling)
@@ -71,7 +78,10 @@ func TestTaughtRuleCatchesTheTroubleElsewhere(t *testing.T) {
 		var all []string
 		for _, s := range result.Spans(logic.Ref{Kind: logic.RuleKind, Index: int32(p.Index(logic.RuleKind, "pump_stands"))}) {
 			if s.State != logic.Off {
-				all = append(all, fmt.Sprintf("%s %s to %s", s.State, result.Recording.Clock.Format(s.From)[:5], result.Recording.Clock.Format(s.To)[:5]))
+				all = append(
+					all,
+					fmt.Sprintf("%s %s to %s", s.State, result.Recording.Clock.Format(s.From)[:5], result.Recording.Clock.Format(s.To)[:5]),
+				)
 			}
 		}
 		return all
@@ -157,7 +167,11 @@ func TestTeach(t *testing.T) {
 	assert.Regexp(t, "^`smooth average \\d+ samples` would part them: normal ", l.Advice)
 	l = both(6, 6, 1)
 	assert.False(t, l.Separable)
-	assert.Equal(t, "no filter and no delay would part them; look for another signal, or for windows that are all normal and all trouble", l.Advice)
+	assert.Equal(
+		t,
+		"no filter and no delay would part them; look for another signal, or for windows that are all normal and all trouble",
+		l.Advice,
+	)
 	_, err := l.Declarations("r2", "")
 	assert.EqualError(t, err, "the windows cannot be told apart, so there is no rule to write")
 
@@ -198,7 +212,11 @@ func TestTeachLikeASwitch(t *testing.T) {
 	l, err = bench.TeachLike(p, other, "x", "lamp", nil)
 	require.NoError(t, err)
 	assert.False(t, l.Separable)
-	assert.Regexp(t, `^lamp turned on 6 times, with x at 4\.\d+ to [67]\.\d+ mg/L, and off 5 times, at 3\.\d+ to 4\.\d+ mg/L; no trip and reset point of x would turn it on and off then$`, l.Advice)
+	assert.Regexp(
+		t,
+		`^lamp turned on 6 times, with x at 4\.\d+ to [67]\.\d+ mg/L, and off 5 times, at 3\.\d+ to 4\.\d+ mg/L; no trip and reset point of x would turn it on and off then$`,
+		l.Advice,
+	)
 	_, err = l.Declarations("r2", "")
 	assert.Error(t, err)
 
@@ -229,7 +247,11 @@ func TestCalibrate(t *testing.T) {
 	assert.InDelta(t, 0.3, c.Points[0].AsFound, 1e-9)
 	assert.InDelta(t, 1.5, c.Percent(c.Points[0].AsFound), 1e-9)
 	assert.InDelta(t, 0, c.Points[0].AsLeft, 1e-9)
-	assert.Contains(t, c.Text, "  scale 4..20 mA to 0..20 mg/L\n  correct 0.12 mg/L to 0 mg/L, 9.4 mg/L to 9.1 mg/L  # calibrated 2026-05-03\n  healthy")
+	assert.Contains(
+		t,
+		c.Text,
+		"  scale 4..20 mA to 0..20 mg/L\n  correct 0.12 mg/L to 0 mg/L, 9.4 mg/L to 9.1 mg/L  # calibrated 2026-05-03\n  healthy",
+	)
 	assert.Contains(t, c.Text, "# Counts are those of the 12-bit card", "comments are kept")
 
 	// Again, over the first one: what is measured now has it in it.
@@ -260,10 +282,18 @@ func TestCalibrate(t *testing.T) {
 		assert.Equal(t, want, at, text)
 	}
 	_, _, err = chain.ParseReading("oxygen", "12 mA as read")
-	assert.ErrorContains(t, err, "12 mA as read: only a value before a correction in its own unit is as read, and the chain of oxygen has counts, mA, mg/L as read, mg/L")
+	assert.ErrorContains(
+		t,
+		err,
+		"12 mA as read: only a value before a correction in its own unit is as read, and the chain of oxygen has counts, mA, mg/L as read, mg/L",
+	)
 	plain := compileSources(t, sources)
 	_, _, err = plain.Inputs[0].Chain.ParseReading("oxygen", "9.4 mg/L as read")
-	assert.EqualError(t, err, "9.4 mg/L as read: only a value before a correction in its own unit is as read, and the chain of oxygen has counts, mA, mg/L")
+	assert.EqualError(
+		t,
+		err,
+		"9.4 mg/L as read: only a value before a correction in its own unit is as read, and the chain of oxygen has counts, mA, mg/L",
+	)
 	for unitName, want := range map[string]float64{"mg/L": 9.4, "mg/L as read": 9.1} {
 		r, err := bench.Replay(corrected, record(t, "time,oxygen ["+unitName+"]\n0,9.4\n9,9.4\n"), bench.Options{})
 		require.NoError(t, err)

@@ -102,8 +102,17 @@ func TestTripIsTheAlgebra(t *testing.T) {
 		s := math.Round((bottom+span*rapid.Float64Range(0.3, 0.7).Draw(t, "at"))*100) / 100
 		d := math.Round(span*rapid.Float64Range(0, 0.1).Draw(t, "deadband")*100) / 100
 		h := math.Round(span*rapid.Float64Range(0, 0.15).Draw(t, "hysteresis")*100) / 100
-		text := fmt.Sprintf("job \"x\"\ninput x\n  scale 0..%d counts to 4..20 mA\n  scale 4..20 mA to %g..%g mbar\n  smooth average 3 samples\noutput o\n  fail off\nrule r\n  on when x %s %g mbar deadband %g mbar hysteresis %g mbar for 1 min\n  %s\n  call o\n",
-			counts, low, high, op, s, d, h, rapid.SampledFrom([]string{"minimum on 5 min", "latch", "note \"plain\""}).Draw(t, "clause"))
+		text := fmt.Sprintf(
+			"job \"x\"\ninput x\n  scale 0..%d counts to 4..20 mA\n  scale 4..20 mA to %g..%g mbar\n  smooth average 3 samples\noutput o\n  fail off\nrule r\n  on when x %s %g mbar deadband %g mbar hysteresis %g mbar for 1 min\n  %s\n  call o\n",
+			counts,
+			low,
+			high,
+			op,
+			s,
+			d,
+			h,
+			rapid.SampledFrom([]string{"minimum on 5 min", "latch", "note \"plain\""}).Draw(t, "clause"),
+		)
 		p := compileJob(t, text)
 		found, err := bench.Trip(p, "r", "", nil, nil)
 		require.NoError(t, err)

@@ -55,11 +55,23 @@ func weekJob(t testing.TB) *logic.Program {
 	var b strings.Builder
 	b.WriteString("job \"Week\"\n\n")
 	for i := range weekColumns {
-		fmt.Fprintf(&b, "input sig%d\n  scale 4..20 mA to 0..20 mg/L\n  healthy 3.6..21 mA\n\noutput out%d\n  called by any\n  fail off\n\n", i, i)
+		fmt.Fprintf(
+			&b,
+			"input sig%d\n  scale 4..20 mA to 0..20 mg/L\n  healthy 3.6..21 mA\n\noutput out%d\n  called by any\n  fail off\n\n",
+			i,
+			i,
+		)
 	}
 	for i := range weekColumns {
 		fmt.Fprintf(&b, "rule low%d\n  on when sig%d < 6 mg/L for 45 s\n  off when sig%d > 6.4 mg/L for 2 min\n  call out%d\n\n", i, i, i, i)
-		fmt.Fprintf(&b, "rule high%d\n  on when sig%d > 14 mg/L hysteresis 0.5 mg/L and sig%d < 19 mg/L\n  call out%d\n\n", i, i, (i+1)%weekColumns, i)
+		fmt.Fprintf(
+			&b,
+			"rule high%d\n  on when sig%d > 14 mg/L hysteresis 0.5 mg/L and sig%d < 19 mg/L\n  call out%d\n\n",
+			i,
+			i,
+			(i+1)%weekColumns,
+			i,
+		)
 	}
 	return compileJob(t, b.String())
 }

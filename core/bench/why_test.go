@@ -75,7 +75,13 @@ rule blink
   permissive when x > 5 mg/L
   call lamp
 `)
-	r, err := csv.Reader{Name: "a.csv"}.Read(strings.NewReader("time,x [mg/L],k\n0,8,0\n2,5.8,0\n4,6.5,0\n10,5.8,0\n18,5.8,1\n20,5.8,0\n30,5.4,0\n32,5.8,0\n40,-2,0\n44,5.8,0\n50,8,0\n60,8,0\n"))
+	r, err := csv.Reader{
+		Name: "a.csv",
+	}.Read(
+		strings.NewReader(
+			"time,x [mg/L],k\n0,8,0\n2,5.8,0\n4,6.5,0\n10,5.8,0\n18,5.8,1\n20,5.8,0\n30,5.4,0\n32,5.8,0\n40,-2,0\n44,5.8,0\n50,8,0\n60,8,0\n",
+		),
+	)
 	require.NoError(t, err)
 	for _, c := range []struct {
 		at   int64

@@ -134,8 +134,14 @@ func TestBadCaptures(t *testing.T) {
 // Whatever the bytes are, they are events that can be played, or an error.
 func FuzzRead(f *testing.F) {
 	p := program(f, "job \"x\"\ninput x\n  unit mg/L\noutput o\n  fail off\nrule r\n  on when x > 5 mg/L\n  call o\n")
-	f.Add(capture.Write([]capture.Event{{Kind: capture.Reading, T: 1, Value: 6}, {Kind: capture.Shift, T: 2, By: 5}, {Kind: capture.Pass, T: 9}}))
-	f.Add(capture.Write([]capture.Event{{Kind: capture.Command, T: 1, Do: logic.Command{Do: logic.StandOff, Of: logic.Ref{Kind: logic.OutputKind}}}}))
+	f.Add(
+		capture.Write([]capture.Event{{Kind: capture.Reading, T: 1, Value: 6}, {Kind: capture.Shift, T: 2, By: 5}, {Kind: capture.Pass, T: 9}}),
+	)
+	f.Add(
+		capture.Write(
+			[]capture.Event{{Kind: capture.Command, T: 1, Do: logic.Command{Do: logic.StandOff, Of: logic.Ref{Kind: logic.OutputKind}}}},
+		),
+	)
 	f.Fuzz(func(t *testing.T, data []byte) {
 		events, err := capture.Read(data)
 		if err != nil {

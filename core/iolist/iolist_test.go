@@ -65,7 +65,9 @@ func TestThereAndBack(t *testing.T) {
 		assert.Empty(t, result.Bad)
 		assert.Empty(t, result.Renamed)
 		assert.Equal(t, []string{"rack"}, result.Devices, "which a list does not have")
-		back, found := sheet.Parse([]sheet.Source{{Name: "a.rct", Text: []byte("job \"x\"\ndevice rack modbus tcp \"127.0.0.1:1502\" unit 1\n" + result.Text)}})
+		back, found := sheet.Parse(
+			[]sheet.Source{{Name: "a.rct", Text: []byte("job \"x\"\ndevice rack modbus tcp \"127.0.0.1:1502\" unit 1\n" + result.Text)}},
+		)
 		require.False(t, sheet.HasErrors(found), "%v", found)
 		assert.Equal(t, rows, iolist.Rows(back))
 		assert.Len(t, iolist.Sheet(name, read, job).Present, len(rows)-1, "all are in the job already")
@@ -93,14 +95,22 @@ func TestSheet(t *testing.T) {
 	r := iolist.Sheet("points.csv", rows, nil)
 	assert.Equal(t, []string{"do_r1", "do_r1_2", "p2nd_pump", "bath", "door", "and_point"}, r.Points)
 	assert.Equal(t, 1, r.Blank)
-	assert.Equal(t, []string{"DO R1 → do_r1", "DO R1 → do_r1_2", "2nd pump → p2nd_pump", "Bath → bath", "Door → door", "and → and_point"}, r.Renamed)
+	assert.Equal(
+		t,
+		[]string{"DO R1 → do_r1", "DO R1 → do_r1_2", "2nd pump → p2nd_pump", "Bath → bath", "Door → door", "and → and_point"},
+		r.Renamed,
+	)
 	assert.Equal(t, []string{
 		`points.csv:8: the kind "crane" is none of analog (AI), discrete (DI), discrete inverted, output (DO), analog output (AO)`,
 		"points.csv:9: the columns low and high are the values at the ends of 4..20 mA; fill in both",
 		"points.csv:11: \"healthy 3..5 mA\": `healthy` in mA (current), but odd has no such quantity in its chain: V (voltage), mm (length)",
 		"points.csv:12: the columns low, high and unit are the range of an analog output; fill them in",
 	}, r.Bad)
-	assert.Contains(t, r.Text, "input do_r1 \"Dissolved oxygen\"\n  scale 0..4095 counts to 0..20 mA\n  scale 4..20 mA to 0..20 mg/L\n  healthy 3.6..21 mA\n")
+	assert.Contains(
+		t,
+		r.Text,
+		"input do_r1 \"Dissolved oxygen\"\n  scale 0..4095 counts to 0..20 mA\n  scale 4..20 mA to 0..20 mg/L\n  healthy 3.6..21 mA\n",
+	)
 	assert.Contains(t, r.Text, "input bath\n  curve pt100 to degC\n")
 	assert.Contains(t, r.Text, "input door \"Door \\\"A\\\"\" discrete\n")
 	assert.Equal(t, len(rows), len(r.Points)+r.Blank+len(r.Bad)+len(r.Present))
@@ -163,21 +173,32 @@ func TestForeignWorkbook(t *testing.T) {
 		require.Equal(t, 3, rows[0].Number)
 		r := iolist.Sheet("cp2.xlsx", rows, nil)
 		assert.Empty(t, r.Bad)
-		assert.Equal(t, "output fcv_201 analog 0..100 %\n  tag \"FCV-201\"\n  scale 0..100 % to 4..20 mA\n\ninput xs_201 discrete\n  tag \"XS-201\"\n", r.Text)
+		assert.Equal(
+			t,
+			"output fcv_201 analog 0..100 %\n  tag \"FCV-201\"\n  scale 0..100 % to 4..20 mA\n\ninput xs_201 discrete\n  tag \"XS-201\"\n",
+			r.Text,
+		)
 	}
 	_, err = iolist.ReadFile("cp2.xlsx", b.Bytes(), "CP3", mapping)
 	assert.EqualError(t, err, "cp2.xlsx: no sheet is named CP3; there are Cover, CP2")
 	delete(mapping, "kind")
 	rows, err := iolist.ReadFile("cp2.xlsx", b.Bytes(), "", mapping)
 	require.NoError(t, err)
-	assert.Contains(t, iolist.Sheet("cp2.xlsx", rows, nil).Bad[0], "cp2.xlsx:4: no column was mapped to the kind, which is analog (AI), discrete (DI)")
+	assert.Contains(
+		t,
+		iolist.Sheet("cp2.xlsx", rows, nil).Bad[0],
+		"cp2.xlsx:4: no column was mapped to the kind, which is analog (AI), discrete (DI)",
+	)
 }
 
 // Whatever a list calls its points, names are legal and unique.
 func FuzzNames(f *testing.F) {
 	f.Add("DO R1", "2nd pump")
 	f.Fuzz(func(t *testing.T, a, b string) {
-		rows := []iolist.Row{{Number: 2, Cells: map[string]string{"point": a, "kind": "output"}}, {Number: 3, Cells: map[string]string{"point": b, "kind": "output", "description": a}}}
+		rows := []iolist.Row{
+			{Number: 2, Cells: map[string]string{"point": a, "kind": "output"}},
+			{Number: 3, Cells: map[string]string{"point": b, "kind": "output", "description": a}},
+		}
 		r := iolist.Sheet("a.csv", rows, nil)
 		_, found := sheet.Parse([]sheet.Source{{Name: "a.rct", Text: []byte("job \"x\"\n\n" + r.Text)}})
 		for _, x := range found {

@@ -81,10 +81,20 @@ rule uses
 		}
 		assert.Equal(t, []string{c.want}, found, c.rule)
 	}
-	assert.Equal(t, []string{"6:3: warning: changes under 0.5 mg/L are ignored, more than 1 % of the span of x, so its trip points are that blurred; ignore less, or smooth [coarse-input]"},
-		check(strings.Replace(job, "under 0.1", "under 0.5", 1)+"rule r\n  on when x < s for 1 s\n  call o\n"))
-	assert.Equal(t, []string{"20:12: error: y < -3 mg/L can never be true: what y can read is from 0 mg/L to 20 mg/L; correct the number, or the chain [never-true]"},
-		check(job+"bands b of y\n  a: below -3 mg/L call o\n  c: else call o\n  for 1 s\n"))
+	assert.Equal(
+		t,
+		[]string{
+			"6:3: warning: changes under 0.5 mg/L are ignored, more than 1 % of the span of x, so its trip points are that blurred; ignore less, or smooth [coarse-input]",
+		},
+		check(strings.Replace(job, "under 0.1", "under 0.5", 1)+"rule r\n  on when x < s for 1 s\n  call o\n"),
+	)
+	assert.Equal(
+		t,
+		[]string{
+			"20:12: error: y < -3 mg/L can never be true: what y can read is from 0 mg/L to 20 mg/L; correct the number, or the chain [never-true]",
+		},
+		check(job+"bands b of y\n  a: below -3 mg/L call o\n  c: else call o\n  for 1 s\n"),
+	)
 }
 
 // An error in one declaration hides nothing of what the chains show of the others.
@@ -139,7 +149,14 @@ func TestNeverAndAlways(t *testing.T) {
 		case 1:
 			fmt.Fprintf(&job, "  root 4..20 mA to 0..100 mg/L\n")
 		case 2: // rises and falls
-			fmt.Fprintf(&job, "  curve table mA to mg/L: 4 = %d, 9 = %d, 13 = %d, 20 = %d\n", rapid.IntRange(0, 99).Draw(t, "a"), rapid.IntRange(0, 99).Draw(t, "b"), rapid.IntRange(0, 99).Draw(t, "c"), rapid.IntRange(0, 99).Draw(t, "d"))
+			fmt.Fprintf(
+				&job,
+				"  curve table mA to mg/L: 4 = %d, 9 = %d, 13 = %d, 20 = %d\n",
+				rapid.IntRange(0, 99).Draw(t, "a"),
+				rapid.IntRange(0, 99).Draw(t, "b"),
+				rapid.IntRange(0, 99).Draw(t, "c"),
+				rapid.IntRange(0, 99).Draw(t, "d"),
+			)
 		case 3:
 			fmt.Fprintf(&job, "  scale 4..20 mA to 0..100 mg/L\n  correct 10 mg/L to 12 mg/L, 90 mg/L to 85 mg/L\n")
 		}
@@ -157,8 +174,13 @@ func TestNeverAndAlways(t *testing.T) {
 		if rapid.Bool().Draw(t, "whole") {
 			threshold = math.Round(threshold)
 		}
-		fmt.Fprintf(&job, "output o\n  fail off\nrule r\n  on when x %s %.3f mg/L%s for 1 s\n  call o\n", rapid.SampledFrom([]string{"<", "<=", ">", ">="}).Draw(t, "op"), threshold,
-			rapid.SampledFrom([]string{"", " deadband 2 mg/L", " hysteresis 3 mg/L"}).Draw(t, "more"))
+		fmt.Fprintf(
+			&job,
+			"output o\n  fail off\nrule r\n  on when x %s %.3f mg/L%s for 1 s\n  call o\n",
+			rapid.SampledFrom([]string{"<", "<=", ">", ">="}).Draw(t, "op"),
+			threshold,
+			rapid.SampledFrom([]string{"", " deadband 2 mg/L", " hysteresis 3 mg/L"}).Draw(t, "more"),
+		)
 		parsed, found := sheet.Parse([]sheet.Source{{Name: "a.rct", Text: []byte(job.String())}})
 		require.False(t, sheet.HasErrors(found), "%v\n%s", found, job.String())
 		p, err := logic.Compile(parsed)
@@ -237,8 +259,11 @@ func TestTogether(t *testing.T) {
 			}
 			return text
 		}
-		text := fmt.Sprintf("job \"j\"\ninput x\n  scale 0..80 counts to 0..20 mA\noutput o\n  fail off\nrule r\n  on when %s and %s\n  call o\n",
-			compared("first"), compared("second"))
+		text := fmt.Sprintf(
+			"job \"j\"\ninput x\n  scale 0..80 counts to 0..20 mA\noutput o\n  fail off\nrule r\n  on when %s and %s\n  call o\n",
+			compared("first"),
+			compared("second"),
+		)
 		parsed, found := sheet.Parse([]sheet.Source{{Name: "a.rct", Text: []byte(text)}})
 		require.False(t, sheet.HasErrors(found), "%v\n%s", found, text)
 		p, err := logic.Compile(parsed)
@@ -260,7 +285,10 @@ func TestTogether(t *testing.T) {
 func TestNothingPossibleIsRefused(t *testing.T) {
 	possible := 0
 	rapid.Check(t, func(t *rapid.T) {
-		text := "job \"j\"\ninput x\n  scale 0..80 counts to 0..20 mA\noutput o\n  called by any\n  fail off\nrule r\n  on when " + anyCondition(t, 3) + "\n"
+		text := "job \"j\"\ninput x\n  scale 0..80 counts to 0..20 mA\noutput o\n  called by any\n  fail off\nrule r\n  on when " + anyCondition(
+			t,
+			3,
+		) + "\n"
 		if rapid.Bool().Draw(t, "off when") {
 			text += "  off when " + anyCondition(t, 2) + "\n"
 		}

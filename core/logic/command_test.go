@@ -33,7 +33,15 @@ output fan
 	var out strings.Builder
 	step := func(at int64) {
 		for _, tr := range s.MustStep(at) {
-			fmt.Fprintf(&out, "%s %s %s→%s: %s\n", clock(at), p.Name(tr.Ref), p.StandText(tr.Ref, tr.From), p.StandText(tr.Ref, tr.To), p.Sentence(tr, clock))
+			fmt.Fprintf(
+				&out,
+				"%s %s %s→%s: %s\n",
+				clock(at),
+				p.Name(tr.Ref),
+				p.StandText(tr.Ref, tr.From),
+				p.StandText(tr.Ref, tr.To),
+				p.Sentence(tr, clock),
+			)
 		}
 	}
 	read := func(seconds int64, name string, v float64) { s.Read(seconds*1e9, p.Index(logic.InputKind, name), v, 0) }
@@ -95,7 +103,10 @@ output fan
 
 // What a person writes is read for what it is about; what cannot be is one sentence.
 func TestCommandWords(t *testing.T) {
-	p := compile(t, points+"constant band 0.4 mg/L\noutput v analog 0..50 Hz\n  fail off\nrule r\n  on when x < low hysteresis band\n  call o\n")
+	p := compile(
+		t,
+		points+"constant band 0.4 mg/L\noutput v analog 0..50 Hz\n  fail off\nrule r\n  on when x < low hysteresis band\n  call o\n",
+	)
 	for _, c := range []struct{ do, name, value, want string }{
 		{"set", "low", "5", ""},
 		{"set", "low", "5 degC", "low is in mg/L (concentration) and cannot be set to 5 degC, which is degC (temperature)"},

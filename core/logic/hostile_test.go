@@ -53,16 +53,39 @@ func hostile() map[string]hostileJob {
 		"negations": {"", fill(g, func(i int) string { return fmt.Sprintf("derived d%d = a + %sa\n", i, strings.Repeat("- ", 90)) })},
 		"doubling":  {"", fill(g+"derived d0 = a + a\n", func(i int) string { return fmt.Sprintf("derived d%d = d%d + d%d\n", i+1, i, i) })},
 		"chain of inputs": {"limit", fill(g+"derived d0 = a + a\n", func(i int) string {
-			return fmt.Sprintf("input x%d\n  unit mg/L\nderived d%d = d%d + x%d\nrule r%d\n  on when d%d > 5 mg/L for 1 s\n  call out\n", i, i+1, i, i, i, i)
+			return fmt.Sprintf(
+				"input x%d\n  unit mg/L\nderived d%d = d%d + x%d\nrule r%d\n  on when d%d > 5 mg/L for 1 s\n  call out\n",
+				i,
+				i+1,
+				i,
+				i,
+				i,
+				i,
+			)
 		})},
 		"rules": {"", fill(g, func(i int) string {
 			return fmt.Sprintf("rule r%d\n  on when a > %d.5 mg/L hysteresis 0.5 mg/L\n  call out\n", i, i%17)
 		})},
-		"chained rules":    {"", fill(g+"rule r0\n  on when c\n  call out\n", func(i int) string { return fmt.Sprintf("rule r%d\n  on when r%d or c\n  call out\n", i+1, i) })},
-		"circle":           {"unknown-name", fill(g, func(i int) string { return fmt.Sprintf("rule r%d\n  on when r%d or r0\n  call out\n", i, i+1) })},
+		"chained rules": {
+			"",
+			fill(
+				g+"rule r0\n  on when c\n  call out\n",
+				func(i int) string { return fmt.Sprintf("rule r%d\n  on when r%d or c\n  call out\n", i+1, i) },
+			),
+		},
+		"circle": {
+			"unknown-name",
+			fill(g, func(i int) string { return fmt.Sprintf("rule r%d\n  on when r%d or r0\n  call out\n", i, i+1) }),
+		},
 		"circle of values": {"circle", fill(g, func(i int) string { return fmt.Sprintf("derived d%d = d%d + d%d\n", i, i+1, i/2) })},
 		"outputs": {"repeated-name", fill(g, func(i int) string {
-			return fmt.Sprintf("output o%d\n  called by any\nrule r%d\n  on when c\n  interlock when a > 5 mg/L\n  call o%d, o%d, o0\n", i, i, i, i/2)
+			return fmt.Sprintf(
+				"output o%d\n  called by any\nrule r%d\n  on when c\n  interlock when a > 5 mg/L\n  call o%d, o%d, o0\n",
+				i,
+				i,
+				i,
+				i/2,
+			)
 		})},
 		"garbage":       {"syntax", strings.Repeat("$", 2<<20)},
 		"garbage lines": {"syntax", fill("", func(i int) string { return "x\n" })},
@@ -100,7 +123,12 @@ func hostile() map[string]hostileJob {
 			return fmt.Sprintf("rule r%d\n  on when at least 2 of (c%s)\n  call out\n", i, strings.Repeat(", c", 1900))
 		})},
 		"nested": {"syntax", fill(g, func(i int) string {
-			return fmt.Sprintf("rule r%d\n  on when %sa > 1 mg/L for 1 s%s\n  call out\n", i, strings.Repeat("(", 80), strings.Repeat(" for 1 s)", 80))
+			return fmt.Sprintf(
+				"rule r%d\n  on when %sa > 1 mg/L for 1 s%s\n  call out\n",
+				i,
+				strings.Repeat("(", 80),
+				strings.Repeat(" for 1 s)", 80),
+			)
 		})},
 		"bands":      {"limit", fill(g+"bands b of a\n", func(i int) string { return fmt.Sprintf("  b%d: below %d mg/L call out\n", i, i) })},
 		"many bands": {"", fill(g, func(i int) string { return fmt.Sprintf("bands b%d of a\n  x: below 5 mg/L call out\n  y: else\n", i) })},

@@ -124,7 +124,15 @@ func goOn(t require.TestingT, s *logic.Stepper, script string) string {
 	var out strings.Builder
 	step := func(at int64) {
 		for _, tr := range s.MustStep(at) {
-			fmt.Fprintf(&out, "%s %s %s→%s: %s\n", clock(at), p.Name(tr.Ref), p.StandText(tr.Ref, tr.From), p.StandText(tr.Ref, tr.To), p.Sentence(tr, clock))
+			fmt.Fprintf(
+				&out,
+				"%s %s %s→%s: %s\n",
+				clock(at),
+				p.Name(tr.Ref),
+				p.StandText(tr.Ref, tr.From),
+				p.StandText(tr.Ref, tr.To),
+				p.Sentence(tr, clock),
+			)
 		}
 	}
 	for _, line := range strings.Split(strings.TrimSpace(script), "\n") {

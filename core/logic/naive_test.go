@@ -90,9 +90,26 @@ type naiveOutput struct {
 }
 
 func newNaive(job *sheet.Job) *naive {
-	n := &naive{naivePeople: newNaivePeople(), job: job, analog: map[string]*signal.Analog{}, contacts: map[string]*signal.Contact{}, start: never,
-		tripped: map[sheet.Condition]bool{}, since: map[any]int64{}, over: map[any]bool{}, last: map[sheet.Condition]any{}, crossed: map[sheet.Condition]int64{}, past: map[sheet.Condition][]pastValue{}, moments: map[sheet.Condition]bool{}, limits: map[*sheet.Band]*sheet.Compare{},
-		rules: map[string]*naiveRule{}, outputs: map[string]*naiveOutput{}, valve: &naiveValve{}, loop: &naiveLoop{}, wake: never}
+	n := &naive{
+		naivePeople: newNaivePeople(),
+		job:         job,
+		analog:      map[string]*signal.Analog{},
+		contacts:    map[string]*signal.Contact{},
+		start:       never,
+		tripped:     map[sheet.Condition]bool{},
+		since:       map[any]int64{},
+		over:        map[any]bool{},
+		last:        map[sheet.Condition]any{},
+		crossed:     map[sheet.Condition]int64{},
+		past:        map[sheet.Condition][]pastValue{},
+		moments:     map[sheet.Condition]bool{},
+		limits:      map[*sheet.Band]*sheet.Compare{},
+		rules:       map[string]*naiveRule{},
+		outputs:     map[string]*naiveOutput{},
+		valve:       &naiveValve{},
+		loop:        &naiveLoop{},
+		wake:        never,
+	}
 	var err error
 	if n.zone, err = time.LoadLocation(job.Timezone); err != nil {
 		panic(err)

@@ -17,7 +17,13 @@ func TestEveryOperationHasItsPlace(t *testing.T) {
 	names := map[string]bool{}
 	for op := range condOps {
 		o := &operations[op]
-		require.True(t, o.name != "" && o.link != nil && o.text != nil && o.explain != nil, "the operation %d, after %s, is not complete in ops.go", op, operations[max(op, 1)-1].name)
+		require.True(
+			t,
+			o.name != "" && o.link != nil && o.text != nil && o.explain != nil,
+			"the operation %d, after %s, is not complete in ops.go",
+			op,
+			operations[max(op, 1)-1].name,
+		)
 		assert.False(t, names[o.name], o.name)
 		names[o.name] = true
 	}

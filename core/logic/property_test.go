@@ -53,7 +53,10 @@ func drive(p *Program, all []moment, extra []int64, always bool) []string {
 	clock := func(t int64) string { return fmt.Sprint(t) }
 	step := func(at int64) {
 		for _, tr := range s.MustStep(at) {
-			out = append(out, fmt.Sprintf("%d %s %s→%s: %s", at, p.Name(tr.Ref), p.StandText(tr.Ref, tr.From), p.StandText(tr.Ref, tr.To), p.Sentence(tr, clock)))
+			out = append(
+				out,
+				fmt.Sprintf("%d %s %s→%s: %s", at, p.Name(tr.Ref), p.StandText(tr.Ref, tr.From), p.StandText(tr.Ref, tr.To), p.Sentence(tr, clock)),
+			)
 		}
 	}
 	for _, m := range all {

@@ -36,7 +36,10 @@ func events(t *rapid.T, p *Program, all []moment) []event {
 
 // command draws one that the job can be given.
 func command(t *rapid.T, p *Program) Command {
-	c := Command{Do: rapid.SampledFrom([]Do{SetSetting, ResetRule, TakeInHand, StandOff, GiveBack, PinInput, UnpinInput, Acknowledge, Shelve, Unshelve, TakeOut, PutBack, Look}).Draw(t, "do")}
+	c := Command{
+		Do: rapid.SampledFrom([]Do{SetSetting, ResetRule, TakeInHand, StandOff, GiveBack, PinInput, UnpinInput, Acknowledge, Shelve, Unshelve, TakeOut, PutBack, Look}).
+			Draw(t, "do"),
+	}
 	var of []Ref
 	for _, k := range commands[c.Do].of {
 		of = append(of, p.All(k)...)
@@ -108,7 +111,19 @@ func (l life) live(p *Program, all []event) []string {
 	clock := func(t int64) string { return fmt.Sprint(t - set) }
 	step := func(at int64) {
 		for _, tr := range s.MustStep(at) {
-			out = append(out, fmt.Sprintf("%s #%d %s %s→%s: %s %v", clock(at), tr.Number, p.Name(tr.Ref), p.StandText(tr.Ref, tr.From), p.StandText(tr.Ref, tr.To), p.Sentence(tr, clock), tr.Reason.From))
+			out = append(
+				out,
+				fmt.Sprintf(
+					"%s #%d %s %s→%s: %s %v",
+					clock(at),
+					tr.Number,
+					p.Name(tr.Ref),
+					p.StandText(tr.Ref, tr.From),
+					p.StandText(tr.Ref, tr.To),
+					p.Sentence(tr, clock),
+					tr.Reason.From,
+				),
+			)
 			for _, term := range tr.Reason.Terms {
 				out = append(out, fmt.Sprint("  ", p.TermText(term), term.From))
 			}
@@ -118,7 +133,16 @@ func (l life) live(p *Program, all []event) []string {
 		}
 		if instants++; instants > mostInstants {
 			due := s.timers.First()
-			panic(fmt.Sprintf("the time does not go on at %d: timer %d of %d conditions and %d inputs is due at %d", s.now, due, len(p.conds), len(p.Inputs), s.timers.At(due)))
+			panic(
+				fmt.Sprintf(
+					"the time does not go on at %d: timer %d of %d conditions and %d inputs is due at %d",
+					s.now,
+					due,
+					len(p.conds),
+					len(p.Inputs),
+					s.timers.At(due),
+				),
+			)
 		}
 		now := cut(instants)
 		if each || now {
@@ -279,14 +303,18 @@ func TestEveryFieldCounts(t *testing.T) {
 	}
 	// A loop begins while another has its output, which lets go at that very time.
 	begins := &scenario{p: compiled(t, seldom[3]), every: 1, all: []event{
-		{moment: moment{0, map[int]float64{0: 3, 1: 0, 2: 0}}}, {moment: moment{1e9, map[int]float64{1: 1, 2: 1}}}, {moment: moment{1e9, map[int]float64{2: 0}}},
+		{
+			moment: moment{0, map[int]float64{0: 3, 1: 0, 2: 0}},
+		}, {moment: moment{1e9, map[int]float64{1: 1, 2: 1}}}, {moment: moment{1e9, map[int]float64{2: 0}}},
 	}}
 	begins.plain = begins.cut(nil)
 	tried = append(tried, begins)
 	// A latch whose reset has been false since its condition let go is reset.
 	text := "job \"x\"\ninput k discrete\ninput c discrete\noutput o\n  fail off\nrule r\n  on when k\n  latch\n  reset when c\n  call o\n"
 	resets := &scenario{p: compiled(t, text), every: 1, all: []event{
-		{moment: moment{0, map[int]float64{0: 1, 1: 0}}}, {moment: moment{1e9, map[int]float64{0: 0}}}, {moment: moment{2e9, map[int]float64{1: 1}}},
+		{
+			moment: moment{0, map[int]float64{0: 1, 1: 0}},
+		}, {moment: moment{1e9, map[int]float64{0: 0}}}, {moment: moment{2e9, map[int]float64{1: 1}}},
 	}}
 	resets.plain = resets.cut(nil)
 	tried = append(tried, resets)
@@ -346,7 +374,18 @@ func without(data []byte, at, path string) []byte {
 }
 
 // groups are the fields that have fields of their own.
-var groups = map[string]bool{"input.2": true, "input.3": true, "input.2.13": true, "input.2.14": true, "input.2.13.3": true, "input.2.13.4": true, "input.2.14.3": true, "input.2.14.4": true, "alarm.1": true, "alarm.2": true}
+var groups = map[string]bool{
+	"input.2":      true,
+	"input.3":      true,
+	"input.2.13":   true,
+	"input.2.14":   true,
+	"input.2.13.3": true,
+	"input.2.13.4": true,
+	"input.2.14.3": true,
+	"input.2.14.4": true,
+	"alarm.1":      true,
+	"alarm.2":      true,
+}
 
 func walkFields(data []byte, at string, f func(path string, whole, inner []byte)) {
 	for len(data) > 0 {

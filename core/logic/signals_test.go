@@ -73,7 +73,11 @@ func TestSignals(t *testing.T) {
 		assert.Equal(t, c.want, play(t, compile(t, points+c.job), c.script), c.name)
 	}
 	// What is divided by 0 is unknown.
-	got := play(t, compile(t, points+"rule r\n  on when (x + y) * 2 > 2 * low / 1.5 and x / y > 2\n  call o\n"), "0 x=1 y=1\n1 x=4\n2 y=0\n3 y=1")
+	got := play(
+		t,
+		compile(t, points+"rule r\n  on when (x + y) * 2 > 2 * low / 1.5 and x / y > 2\n  call o\n"),
+		"0 x=1 y=1\n1 x=4\n2 y=0\n3 y=1",
+	)
 	assert.Contains(t, got, "1s r off→on: (x + y) * 2 10 mg/L > 2 * low / 1.5 8 mg/L and x / y 4 > 2\n")
 	assert.Contains(t, got, "2s r on→off: (x + y) * 2 8 mg/L <= 2 * low / 1.5 8 mg/L\n", "false and unknown is false")
 }
@@ -81,7 +85,10 @@ func TestSignals(t *testing.T) {
 // A delay of an input that is a setpoint counts with its new value, from its
 // beginning.
 func TestInputDelayIsChangedWhileItRuns(t *testing.T) {
-	p := compile(t, "job \"x\"\nsetpoint patience 10 s\n  allow 1..60 s\ninput z\n  unit mg/L\n  stale after patience\noutput o\n  fail on\nrule r\n  on when z > 5 mg/L hysteresis 1 mg/L\n  call o\n")
+	p := compile(
+		t,
+		"job \"x\"\nsetpoint patience 10 s\n  allow 1..60 s\ninput z\n  unit mg/L\n  stale after patience\noutput o\n  fail on\nrule r\n  on when z > 5 mg/L hysteresis 1 mg/L\n  call o\n",
+	)
 	s := logic.NewStepper(p)
 	s.Read(0, 0, 6, 0)
 	s.MustStep(0)
@@ -123,7 +130,10 @@ func TestQuantitiesOfAnyStage(t *testing.T) {
 		require.NotEmpty(t, all, cond)
 		assert.InDelta(t, want, all[0].Value().Value, 1e-12, cond)
 	}
-	p := compile(t, points+input+"rule r\n  on when w between 2000 counts and 8 mA hysteresis 0.5 mg/L\n  call o\nrule s\n  on when w crosses 12 mA\n  pulse 1 s\n  call o\n")
+	p := compile(
+		t,
+		points+input+"rule r\n  on when w between 2000 counts and 8 mA hysteresis 0.5 mg/L\n  call o\nrule s\n  on when w crosses 12 mA\n  pulse 1 s\n  call o\n",
+	)
 	assert.Contains(t, p.String(), "between v")
 	assert.Len(t, p.Points(p.Rules[0].Name, nil), 4)
 }

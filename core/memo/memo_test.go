@@ -51,7 +51,10 @@ func (x *thing) fields(f *memo.Fields) {
 
 func full() *thing {
 	return &thing{on: true, count: -7, hue: 2, at: 12e9, ends: 0, level: math.Inf(1), print: 1<<63 | 5, name: strings.Repeat("oxygen ", 50),
-		levels: []float64{1, math.Copysign(0, -1)}, inner: &thing{at: 3, ends: memo.Never}, parts: []thing{{count: 1, ends: memo.Never}, {name: "x", ends: 9}}}
+		levels: []float64{
+			1,
+			math.Copysign(0, -1),
+		}, inner: &thing{at: 3, ends: memo.Never}, parts: []thing{{count: 1, ends: memo.Never}, {name: "x", ends: 9}}}
 }
 
 func TestRoundTrip(t *testing.T) {

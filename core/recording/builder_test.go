@@ -192,7 +192,11 @@ func TestBlocksOfDecimals(t *testing.T) {
 		data := b.AppendEncoding(nil, nil)
 		back, err := recording.DecodeBlock(data)
 		require.NoError(t, err)
-		want, got := &recording.Recording{Columns: []*recording.Column{{Blocks: []*recording.Block{b}}}}, &recording.Recording{Columns: []*recording.Column{{Blocks: []*recording.Block{back}}}}
+		want, got := &recording.Recording{
+			Columns: []*recording.Column{{Blocks: []*recording.Block{b}}},
+		}, &recording.Recording{
+			Columns: []*recording.Column{{Blocks: []*recording.Block{back}}},
+		}
 		recordingtest.Same(t, want, got)
 	})
 	times, values := make([]int64, 4000), make([]float64, 4000)

@@ -22,7 +22,8 @@ type sample struct {
 func rows(t *rapid.T, b *recording.Builder, columns int) (want [][]sample, repeated int) {
 	want = make([][]sample, columns)
 	at := int64(0)
-	n := rapid.SampledFrom([]int{1, 10, recording.BlockSize - 1, recording.BlockSize, recording.BlockSize + 1, 3*recording.BlockSize + 17}).Draw(t, "rows")
+	n := rapid.SampledFrom([]int{1, 10, recording.BlockSize - 1, recording.BlockSize, recording.BlockSize + 1, 3*recording.BlockSize + 17}).
+		Draw(t, "rows")
 	missing := rapid.SliceOfN(rapid.SampledFrom([]int{0, 0, 1, 50, 99}), columns, columns).Draw(t, "missing %")
 	seed := rapid.Uint32().Draw(t, "seed")
 	random := func(n int) int { // a cheap generator for the many rows
@@ -70,7 +71,8 @@ func samples(c *recording.Column) []sample {
 func requireSame(t require.TestingT, want, got []sample) {
 	require.Len(t, got, len(want))
 	for i := range want {
-		if want[i].t != got[i].t || math.Float64bits(want[i].v) != math.Float64bits(got[i].v) && !(math.IsNaN(want[i].v) && math.IsNaN(got[i].v)) {
+		if want[i].t != got[i].t ||
+			math.Float64bits(want[i].v) != math.Float64bits(got[i].v) && !(math.IsNaN(want[i].v) && math.IsNaN(got[i].v)) {
 			require.Equal(t, want[i], got[i], "reading %d", i)
 		}
 	}
@@ -108,12 +110,20 @@ func TestBuilder(t *testing.T) {
 				data := block.AppendEncoding(nil, nil)
 				decoded, err := recording.DecodeBlock(data)
 				require.NoError(t, err)
-				requireSame(t, samples(&recording.Column{Blocks: []*recording.Block{block}}), samples(&recording.Column{Blocks: []*recording.Block{decoded}}))
+				requireSame(
+					t,
+					samples(&recording.Column{Blocks: []*recording.Block{block}}),
+					samples(&recording.Column{Blocks: []*recording.Block{decoded}}),
+				)
 				// With others before it, a block is the same; with one of the same times, it shares them.
 				for i := range 2 {
 					again, err := together.Block(data)
 					require.NoError(t, err)
-					requireSame(t, samples(&recording.Column{Blocks: []*recording.Block{decoded}}), samples(&recording.Column{Blocks: []*recording.Block{again}}))
+					requireSame(
+						t,
+						samples(&recording.Column{Blocks: []*recording.Block{decoded}}),
+						samples(&recording.Column{Blocks: []*recording.Block{again}}),
+					)
 					require.Equal(t, []bool{decoded.AnyBad, decoded.Values == nil}, []bool{again.AnyBad, again.Values == nil})
 					if i == 1 {
 						require.Same(t, shared, &again.Times[0])

@@ -131,7 +131,12 @@ func TestClockOfAZone(t *testing.T) {
 	assert.Equal(t, "2026-07-01T12:00:00+01:00", dublin.Full(summer))
 	assert.Equal(t, "1 July 2026", dublin.Date(summer))
 	assert.Equal(t, 0, recording.Clock{Elapsed: true}.OffsetAt(summer))
-	assert.Equal(t, "11:00:00", recording.Clock{Zone: "Erewhon/Nowhere"}.Format(winter), "a zone that this machine does not know is shown as UTC")
+	assert.Equal(
+		t,
+		"11:00:00",
+		recording.Clock{Zone: "Erewhon/Nowhere"}.Format(winter),
+		"a zone that this machine does not know is shown as UTC",
+	)
 }
 
 // Where clocks go back, a time of day is the first of its name, and can be

@@ -99,7 +99,11 @@ func TestScan(t *testing.T) {
 	require.NoError(t, run.Scan(logic.NewStepper(p), feeds, 0, 4e9, 30e9, journal(p, &out), nil))
 	assert.Equal(t, "0:\n4:\n8:\n16: low on blower on\n20:\n", out.String())
 	assert.EqualError(t, run.Scan(logic.NewStepper(p), nil, 0, 0, 1, nil, nil), "a scan of 0 ns; it must be above 0")
-	require.NoError(t, run.Scan(logic.NewStepper(p), []run.Feed{&readings{{0, 7}, {9e9, 5}}}, 0, 1<<62, run.Never, nil, nil), "scans past the end of time are none")
+	require.NoError(
+		t,
+		run.Scan(logic.NewStepper(p), []run.Feed{&readings{{0, 7}, {9e9, 5}}}, 0, 1<<62, run.Never, nil, nil),
+		"scans past the end of time are none",
+	)
 }
 
 // A run can be ended between two instants, and goes on from there.

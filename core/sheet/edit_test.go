@@ -93,7 +93,12 @@ func TestMerge(t *testing.T) {
 	}
 	mine := change("for blower_delay", "for 50 s", "setpoint inflow_low \"Low inflow\" 25 L/s", "setpoint inflow_low \"Low inflow\" 24 L/s",
 		"constant hopper_band 0.5 kg\n", "constant hopper_band 0.5 kg\n\nrule mine_only\n  on when not mains for 1 min\n  call beacon\n")
-	theirs := change("setpoint inflow_low \"Low inflow\" 25 L/s", "setpoint inflow_low \"Low inflow\" 26 L/s", "constant hopper_band 0.5 kg", "constant hopper_band 2 kg")
+	theirs := change(
+		"setpoint inflow_low \"Low inflow\" 25 L/s",
+		"setpoint inflow_low \"Low inflow\" 26 L/s",
+		"constant hopper_band 0.5 kg",
+		"constant hopper_band 2 kg",
+	)
 	merged, conflicts := sheet.Merge(base, mine, theirs)
 	_, found := sheet.Parse(merged)
 	require.False(t, sheet.HasErrors(found), "%v", found)
@@ -139,7 +144,11 @@ func TestAdopt(t *testing.T) {
 	text, names, err := sheet.Adopt(job, source(p.Sheet), map[string]string{"oxygen": "oxygen", "amber_lamp": "beacon"})
 	require.NoError(t, err)
 	assert.Equal(t, []string{"oxygen_low_2", "oxygen_critical_2", "red_lamp", "green_lamp", "oxygen_lamps_2"}, names)
-	assert.Contains(t, text, "bands oxygen_lamps_2 \"Oxygen lamps\" of oxygen\n  critical: below oxygen_critical_2 call red_lamp\n  low: below oxygen_low_2 call beacon\n")
+	assert.Contains(
+		t,
+		text,
+		"bands oxygen_lamps_2 \"Oxygen lamps\" of oxygen\n  critical: below oxygen_critical_2 call red_lamp\n  low: below oxygen_low_2 call beacon\n",
+	)
 	for bound, want := range map[[2]string]string{
 		{"oxygen", "mains"}:      "oxygen and mains are not both contacts",
 		{"oxygen", "hopper"}:     "oxygen is in mg/L (concentration), and hopper is in kg (mass)",

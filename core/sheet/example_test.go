@@ -35,7 +35,9 @@ func ExampleParse() {
 
 // What is wrong comes with its place, and with what to do.
 func ExampleFinding() {
-	_, found := sheet.Parse([]sheet.Source{{Name: "a.rct", Text: []byte("job \"Fry tank\"\ninput oxygen\n  unit mg/L\nrule low\n  on when oxygen < 6 degC\n")}})
+	_, found := sheet.Parse(
+		[]sheet.Source{{Name: "a.rct", Text: []byte("job \"Fry tank\"\ninput oxygen\n  unit mg/L\nrule low\n  on when oxygen < 6 degC\n")}},
+	)
 	for _, f := range found {
 		if f.Severity == sheet.Error {
 			fmt.Println(f)

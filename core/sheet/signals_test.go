@@ -176,8 +176,16 @@ rule b
   call o
 `)
 	require.Len(t, found, 1, "%v", found) // no `called by`
-	assert.Equal(t, "Call Feeder when the average of Oxygen 1, Oxygen 2 and 3 mg/L is above 5 mg/L with hysteresis 1 mg/L and Feeder hatch is shut. Stop when Feeder hatch is open for 5 s.", j.Say(j.Rules[0]))
-	assert.Equal(t, "Call Feeder when the size of (Oxygen 1 - Oxygen 2) * 2 is above 1 mg/L for 5 s. Stop when that lets go.", j.Say(j.Rules[1]))
+	assert.Equal(
+		t,
+		"Call Feeder when the average of Oxygen 1, Oxygen 2 and 3 mg/L is above 5 mg/L with hysteresis 1 mg/L and Feeder hatch is shut. Stop when Feeder hatch is open for 5 s.",
+		j.Say(j.Rules[0]),
+	)
+	assert.Equal(
+		t,
+		"Call Feeder when the size of (Oxygen 1 - Oxygen 2) * 2 is above 1 mg/L for 5 s. Stop when that lets go.",
+		j.Say(j.Rules[1]),
+	)
 	assert.Equal(t, "open", j.Input("door").StateWord(true))
 	assert.Equal(t, "off", j.Input("x").StateWord(false))
 }

@@ -50,7 +50,11 @@ func TestWatched(t *testing.T) {
 		alarms = append(alarms, a.Name+" "+a.Priority.Word)
 	}
 	assert.Equal(t, []string{"rack", "o.readback", "o.hours", "service.running", "service.locks"}, watched)
-	assert.Equal(t, []string{"x.bad critical", "rack.lost critical", "o.mismatch high", "o.service low", "service.restarts high", "service.unlocked high"}, alarms)
+	assert.Equal(
+		t,
+		[]string{"x.bad critical", "rack.lost critical", "o.mismatch high", "o.service low", "service.restarts high", "service.unlocked high"},
+		alarms,
+	)
 	renamed, err := sheet.Rename([]sheet.Source{{Name: "a.rct", Text: []byte(text)}}, "rack", "panel")
 	require.NoError(t, err)
 	assert.Equal(t, 5, strings.Count(string(renamed[0].Text), "panel"), "%s", renamed[0].Text)

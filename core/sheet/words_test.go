@@ -75,7 +75,11 @@ func TestSyntaxes(t *testing.T) {
 	}
 	for _, f := range forms {
 		if f.Keyword == "rule" {
-			assert.Equal(t, "note; on when; off when; off after; pulse; latch; reset when; permissive when; interlock; minimum on; minimum off; call", strings.Join(f.Clauses, "; "))
+			assert.Equal(
+				t,
+				"note; on when; off when; off after; pulse; latch; reset when; permissive when; interlock; minimum on; minimum off; call",
+				strings.Join(f.Clauses, "; "),
+			)
 		}
 	}
 }

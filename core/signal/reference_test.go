@@ -49,7 +49,13 @@ func TestReferenceValues(t *testing.T) {
 // Pieces of a thermocouple's reference function meet where one ends and the
 // next begins, and the cold junction's millivolts are added.
 func TestThermocoupleJunction(t *testing.T) {
-	cold, warm := chain(t, "  curve thermocouple k to degC cold junction 0 degC\n"), chain(t, "  curve thermocouple k to degC cold junction 25 degC\n")
+	cold, warm := chain(
+		t,
+		"  curve thermocouple k to degC cold junction 0 degC\n",
+	), chain(
+		t,
+		"  curve thermocouple k to degC cold junction 25 degC\n",
+	)
 	assert.InDelta(t, cold.Carry(100, 1, 0)-cold.Carry(25, 1, 0), warm.Carry(100, 1, 0), 1e-12)
 	assert.InDelta(t, 25, warm.Carry(0, 0, 1), 1e-9)
 	for letter, joint := range map[string]float64{"b": 630.615, "e": 0, "j": 760, "k": 0, "n": 0, "r": 1064.18, "s": 1664.5, "t": 0} {
@@ -146,7 +152,17 @@ func TestRandomChainsBothWays(t *testing.T) {
 		}
 		if rapid.Bool().Draw(t, "corrected") {
 			a := number("read", 0.1, 1) * (high - low) / 2
-			text += fmt.Sprintf("  correct %.4f %s to %.4f %s, %.4f %s to %.4f %s\n", low, unit, low, unit, low+a, unit, low+a*number("gain", 0.9, 1.1), unit)
+			text += fmt.Sprintf(
+				"  correct %.4f %s to %.4f %s, %.4f %s to %.4f %s\n",
+				low,
+				unit,
+				low,
+				unit,
+				low+a,
+				unit,
+				low+a*number("gain", 0.9, 1.1),
+				unit,
+			)
 		}
 		c := chain(t, text)
 		last := len(c.Units) - 1

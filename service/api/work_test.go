@@ -54,7 +54,12 @@ func TestCrew(t *testing.T) {
 		assert.ErrorContains(t, work(t.Context(), 2*time.Minute), "This took longer than 1 min and was given up; nothing was changed.")
 		go func() { first <- work(t.Context(), 50*time.Second) }()
 		synctest.Wait()
-		assert.EqualError(t, work(t.Context(), time.Second), "The bench is busy: 1 computations are under way, and 0 wait before this one. Nothing was done; try again in a while.", "after half a minute")
+		assert.EqualError(
+			t,
+			work(t.Context(), time.Second),
+			"The bench is busy: 1 computations are under way, and 0 wait before this one. Nothing was done; try again in a while.",
+			"after half a minute",
+		)
 		go func() { second <- work(t.Context(), time.Second) }()
 		synctest.Wait()
 		end()
@@ -92,7 +97,10 @@ func TestCache(t *testing.T) {
 // A body must come in at a pace, and is free of it once it is there.
 func TestPaceOfBodies(t *testing.T) {
 	var deadlines []time.Time
-	b := &pacedBody{ReadCloser: io.NopCloser(strings.NewReader(strings.Repeat("x", 3*bodyPart))), deadline: func(d time.Time) error { deadlines = append(deadlines, d); return nil }}
+	b := &pacedBody{
+		ReadCloser: io.NopCloser(strings.NewReader(strings.Repeat("x", 3*bodyPart))),
+		deadline:   func(d time.Time) error { deadlines = append(deadlines, d); return nil },
+	}
 	data, err := io.ReadAll(b)
 	require.NoError(t, err)
 	assert.Len(t, data, 3*bodyPart)

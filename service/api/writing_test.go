@@ -112,7 +112,19 @@ func FuzzWriting(f *testing.F) {
 	require.NoError(f, err)
 	_, err = j.AddRecording(f.Context(), "r.csv", r, nil, time.Unix(0, 0))
 	require.NoError(f, err)
-	handler, err := api.New(api.Config{Store: st, Log: slog.New(slog.DiscardHandler), Hosts: []string{"h"}, UploadLimit: 1 << 20, Now: time.Now, Memory: 1 << 28, WorkLimit: time.Minute, Closing: f.Context(), Damaged: func() []string { return nil }})
+	handler, err := api.New(
+		api.Config{
+			Store:       st,
+			Log:         slog.New(slog.DiscardHandler),
+			Hosts:       []string{"h"},
+			UploadLimit: 1 << 20,
+			Now:         time.Now,
+			Memory:      1 << 28,
+			WorkLimit:   time.Minute,
+			Closing:     f.Context(),
+			Damaged:     func() []string { return nil },
+		},
+	)
 	require.NoError(f, err)
 	client := 0
 	f.Fuzz(func(t *testing.T, which, at, how, other uint16) {
@@ -155,11 +167,28 @@ func BenchmarkWriting(b *testing.B) {
 	b.Cleanup(func() { require.NoError(b, st.Close()) })
 	_, _, err = st.MakeJob(b.Context(), "hatchery", time.Unix(0, 0))
 	require.NoError(b, err)
-	handler, err := api.New(api.Config{Store: st, Log: slog.New(slog.DiscardHandler), Hosts: []string{"h"}, UploadLimit: 1 << 20, Now: time.Now, Memory: 1 << 28, WorkLimit: time.Minute, Closing: b.Context(), Damaged: func() []string { return nil }})
+	handler, err := api.New(
+		api.Config{
+			Store:       st,
+			Log:         slog.New(slog.DiscardHandler),
+			Hosts:       []string{"h"},
+			UploadLimit: 1 << 20,
+			Now:         time.Now,
+			Memory:      1 << 28,
+			WorkLimit:   time.Minute,
+			Closing:     b.Context(),
+			Damaged:     func() []string { return nil },
+		},
+	)
 	require.NoError(b, err)
 	var took []time.Duration
 	for i := 0; b.Loop(); i++ {
-		data, err := json.Marshal(map[string]any{"sheets": []map[string]any{{"name": "a.rct", "text": changed(texts[i%len(texts)], uint16(i*7919), uint16(i), uint16(i*31))}}, "format": true})
+		data, err := json.Marshal(
+			map[string]any{
+				"sheets": []map[string]any{{"name": "a.rct", "text": changed(texts[i%len(texts)], uint16(i*7919), uint16(i), uint16(i*31))}},
+				"format": true,
+			},
+		)
 		require.NoError(b, err)
 		q := httptest.NewRequestWithContext(b.Context(), http.MethodPost, "http://h/api/jobs/hatchery/checks", bytes.NewReader(data))
 		q.Header.Set("Content-Type", "application/json")

@@ -28,7 +28,15 @@ func BenchmarkStored(b *testing.B) {
 	for i := range values {
 		values[i] = 12
 		fmt.Fprintf(&text, ",sig%d", i)
-		fmt.Fprintf(&rules, "input sig%d\n  scale 4..20 mA to 0..20 mg/L\nrule low%d\n  on when sig%d < 6 mg/L hysteresis 0.4 mg/L for 45 s\n  call out%d\noutput out%d\n", i, i, i, i, i)
+		fmt.Fprintf(
+			&rules,
+			"input sig%d\n  scale 4..20 mA to 0..20 mg/L\nrule low%d\n  on when sig%d < 6 mg/L hysteresis 0.4 mg/L for 45 s\n  call out%d\noutput out%d\n",
+			i,
+			i,
+			i,
+			i,
+			i,
+		)
 	}
 	rng := rand.New(rand.NewPCG(7, 1))
 	t := time.Date(2026, 3, 2, 0, 0, 0, 0, time.UTC)

@@ -158,7 +158,11 @@ func TestMigrations(t *testing.T) {
 		assert.ErrorContains(t, s.migrate(context.Background(), folder, []string{"1.sql", "2.sql", "3.sql"}), "migration 3.sql")
 		assert.Equal(t, first, tables(s))
 		require.NoError(t, s.db.Exec("PRAGMA user_version = 7").Error)
-		assert.EqualError(t, s.migrate(context.Background(), folder, []string{"1.sql"}), "the tables have version 7, and this program knows 1; use a newer program")
+		assert.EqualError(
+			t,
+			s.migrate(context.Background(), folder, []string{"1.sql"}),
+			"the tables have version 7, and this program knows 1; use a newer program",
+		)
 		require.NoError(t, s.db.Exec("PRAGMA user_version = 1").Error)
 	}
 }
@@ -182,7 +186,10 @@ func TestRecordingsOfTheFirstTables(t *testing.T) {
 		_, err := raw.Exec(statement)
 		require.NoError(t, err, statement)
 	}
-	_, err = raw.Exec("INSERT INTO blocks VALUES (3, 1772413200000000000, 1772413201000000000, 2, 1, 2.5, 0, ?)", encoder.EncodeAll(block, nil))
+	_, err = raw.Exec(
+		"INSERT INTO blocks VALUES (3, 1772413200000000000, 1772413201000000000, 2, 1, 2.5, 0, ?)",
+		encoder.EncodeAll(block, nil),
+	)
 	require.NoError(t, err)
 	require.NoError(t, raw.Close())
 
@@ -207,7 +214,11 @@ func TestZonesAreKept(t *testing.T) {
 	j := theJob(t, s)
 	dublin, err := time.LoadLocation("Europe/Dublin")
 	require.NoError(t, err)
-	r, err := csv.Reader{Options: recording.Options{Zone: dublin}}.Read(strings.NewReader("time;x\n01.07.2026 12:00;1,5\n01.07.2026 12:01;bad\n"))
+	r, err := csv.Reader{
+		Options: recording.Options{Zone: dublin},
+	}.Read(
+		strings.NewReader("time;x\n01.07.2026 12:00;1,5\n01.07.2026 12:01;bad\n"),
+	)
 	require.NoError(t, err)
 	id, err := j.AddRecording(t.Context(), "summer.csv", r, nil, time.Unix(0, 5))
 	require.NoError(t, err)
@@ -353,7 +364,11 @@ func TestJobs(t *testing.T) {
 	plays, err := other.Plays(t.Context(), 3)
 	require.NoError(t, err)
 	assert.Equal(t, map[string]int64{"b.csv": id}, plays)
-	assert.EqualError(t, other.DeleteRecording(t.Context(), id), "deleting recording 2: trials of 2 revisions play it, the newest of which is 3: it is needed")
+	assert.EqualError(
+		t,
+		other.DeleteRecording(t.Context(), id),
+		"deleting recording 2: trials of 2 revisions play it, the newest of which is 3: it is needed",
+	)
 	require.NoError(t, other.RenameRecording(t.Context(), id, "b.csv"))
 	known, err := other.Recording(t.Context(), id)
 	require.NoError(t, err)

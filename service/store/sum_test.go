@@ -27,11 +27,22 @@ func filled(t *testing.T, file string) *Store {
 	r.Notes = []string{"noted"}
 	id, err := j.AddRecording(t.Context(), "a.csv", r, []byte("the sum of its file"), time.Unix(0, 7))
 	require.NoError(t, err)
-	_, _, err = j.AddRevision(t.Context(), Revision{Title: "Raceway", Note: "first", Created: 5, Inputs: 1},
-		[]sheet.Source{{Name: "a.rct", Text: []byte("job \"Raceway\"\n")}, {Name: "b.rct", Text: []byte("# b\n")}}, []Play{{Path: "recordings/a.csv", Recording: id}}, 0)
+	_, _, err = j.AddRevision(
+		t.Context(),
+		Revision{Title: "Raceway", Note: "first", Created: 5, Inputs: 1},
+		[]sheet.Source{
+			{Name: "a.rct", Text: []byte("job \"Raceway\"\n")},
+			{Name: "b.rct", Text: []byte("# b\n")},
+		},
+		[]Play{{Path: "recordings/a.csv", Recording: id}},
+		0,
+	)
 	require.NoError(t, err)
 	require.NoError(t, j.KeepTrialResults(t.Context(), 1, []TrialResult{{Trial: "dip", Played: 9, Passed: true, Result: []byte("{}")}}))
-	require.NoError(t, j.PutDraft(t.Context(), Draft{Owner: "somebody", Base: 1, Saved: 5}, []sheet.Source{{Name: "a.rct", Text: []byte("job")}}))
+	require.NoError(
+		t,
+		j.PutDraft(t.Context(), Draft{Owner: "somebody", Base: 1, Saved: 5}, []sheet.Source{{Name: "a.rct", Text: []byte("job")}}),
+	)
 	damaged, err := s.Verify(t.Context())
 	require.NoError(t, err)
 	require.Empty(t, damaged)
@@ -214,7 +225,12 @@ func TestHousekeeping(t *testing.T) {
 	require.NoError(t, j.DeleteRecording(t.Context(), 1), "nothing plays it any more")
 	assert.ErrorIs(t, j.DeleteRecording(t.Context(), 1), ErrNotFound)
 	var left int
-	require.NoError(t, s.db.Raw("SELECT (SELECT COUNT(*) FROM blocks) + (SELECT COUNT(*) FROM columns) + (SELECT COUNT(*) FROM sheets WHERE revision = 1)").Scan(&left).Error)
+	require.NoError(
+		t,
+		s.db.Raw("SELECT (SELECT COUNT(*) FROM blocks) + (SELECT COUNT(*) FROM columns) + (SELECT COUNT(*) FROM sheets WHERE revision = 1)").
+			Scan(&left).
+			Error,
+	)
 	assert.Zero(t, left)
 
 	s.options.Quota = 1 << 20

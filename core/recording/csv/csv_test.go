@@ -165,8 +165,15 @@ func TestOptions(t *testing.T) {
 			continue
 		}
 		if c.name == "broken rows left out" {
-			assert.Equal(t, []string{"broken rows left out: 2", "r.csv:3:3: a: \"x\" is no reading; a cell holds a number, a word such as on, off or bad, or nothing",
-				"r.csv:4:2: this row ends after cell 1 of 2; a is missing"}, r.Notes)
+			assert.Equal(
+				t,
+				[]string{
+					"broken rows left out: 2",
+					"r.csv:3:3: a: \"x\" is no reading; a cell holds a number, a word such as on, off or bad, or nothing",
+					"r.csv:4:2: this row ends after cell 1 of 2; a is missing",
+				},
+				r.Notes,
+			)
 		}
 		assert.Equal(t, c.want, dump(r), c.name)
 	}
@@ -215,7 +222,15 @@ func TestPartsMakeNoDifference(t *testing.T) {
 			if rapid.IntRange(0, 80).Draw(t, "broken") == 0 {
 				cell = rapid.SampledFrom([]string{"x", "1,2", "\""}).Draw(t, "broken cell")
 			}
-			b.WriteString(strconv.FormatInt(at, 10) + "," + cell + "," + rapid.SampledFrom([]string{"0", "1", "on", ""}).Draw(t, "contact") + rapid.SampledFrom([]string{"\n", "\r\n", "\n\n"}).Draw(t, "end"))
+			b.WriteString(
+				strconv.FormatInt(
+					at,
+					10,
+				) + "," + cell + "," + rapid.SampledFrom([]string{"0", "1", "on", ""}).
+					Draw(t, "contact") +
+					rapid.SampledFrom([]string{"\n", "\r\n", "\n\n"}).
+						Draw(t, "end"),
+			)
 		}
 		want, wantErr := read(b.String())
 		got, gotErr := Reader{Name: "r.csv", Options: recording.Options{Spread: spread}}.Read(strings.NewReader(b.String()))

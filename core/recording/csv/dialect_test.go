@@ -23,7 +23,8 @@ func TestDialects(t *testing.T) {
 		quote := rapid.Bool().Draw(t, "quotes")
 		end := rapid.SampledFrom([]string{"\n", "\r\n"}).Draw(t, "line end")
 		mark := rapid.SampledFrom([]string{"", "\ufeff"}).Draw(t, "byte order mark")
-		layout := rapid.SampledFrom([]string{"2006-01-02T15:04:05.999Z07:00", "2006-01-02 15:04:05.999", "02.01.2006 15:04:05.999", "elapsed"}).Draw(t, "times")
+		layout := rapid.SampledFrom([]string{"2006-01-02T15:04:05.999Z07:00", "2006-01-02 15:04:05.999", "02.01.2006 15:04:05.999", "elapsed"}).
+			Draw(t, "times")
 		cell := func(s string) string {
 			if _, isNumber := recording.ParseNumber([]byte(s), '.'); isNumber && comma {
 				s = strings.Replace(s, ".", ",", 1)

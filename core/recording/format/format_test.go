@@ -55,9 +55,17 @@ func forms(t *testing.T) map[string]*recording.Recording {
 		return r
 	}
 	plain := take("wide.csv", wide, recording.Options{})
-	take("semicolons.csv", "\ufefftime;oxygen [mA];mains\r\n02.03.2026 02:00:00;10,48;on\r\n02.03.2026 02:00:01,5;NaN;\r\n02.03.2026 02:00:02;;off\r\n02.03.2026 02:00:03;9,5;OFF\r\n", recording.Options{})
+	take(
+		"semicolons.csv",
+		"\ufefftime;oxygen [mA];mains\r\n02.03.2026 02:00:00;10,48;on\r\n02.03.2026 02:00:01,5;NaN;\r\n02.03.2026 02:00:02;;off\r\n02.03.2026 02:00:03;9,5;OFF\r\n",
+		recording.Options{},
+	)
 	take("tabs.tsv", strings.ReplaceAll(strings.ReplaceAll(wide, ",", "\t"), "T02", " 02"), recording.Options{})
-	take("long.csv", "time,point,value,unit,quality\n2026-03-02T02:00:00Z,oxygen,10.48,mA,good\n2026-03-02T02:00:00Z,mains,closed,,\n2026-03-02T02:00:01.5Z,oxygen,1,mA,bad\n2026-03-02T02:00:02Z,mains,open,,\n2026-03-02T02:00:03Z,oxygen,9.5,mA,\n2026-03-02T02:00:03Z,mains,0,,\n", recording.Options{})
+	take(
+		"long.csv",
+		"time,point,value,unit,quality\n2026-03-02T02:00:00Z,oxygen,10.48,mA,good\n2026-03-02T02:00:00Z,mains,closed,,\n2026-03-02T02:00:01.5Z,oxygen,1,mA,bad\n2026-03-02T02:00:02Z,mains,open,,\n2026-03-02T02:00:03Z,oxygen,9.5,mA,\n2026-03-02T02:00:03Z,mains,0,,\n",
+		recording.Options{},
+	)
 	take("wide.jsonl", `{"time":"2026-03-02T02:00:00Z","oxygen [mA]":10.48,"mains":true}
 {"time":"2026-03-02T02:00:01.5Z","oxygen [mA]":null}
 
@@ -71,9 +79,22 @@ func forms(t *testing.T) map[string]*recording.Recording {
 {"time":1772416803,"point":"oxygen","value":9.5,"unit":"mA","quality":"good"}
 {"time":1772416803,"point":"mains","value":0}
 `, recording.Options{})
-	take("capture.txt", "boot\n[2026-03-02 02:00:00] DO=10.48 K=1\n[2026-03-02 02:00:01.5] DO=bad\n[2026-03-02 02:00:02] K=0\n[2026-03-02 02:00:03] DO=9.5 K=0\n",
-		recording.Options{Pattern: pattern(t, `\[(?P<time>[^]]+)\](?: DO=(?P<do>\S+))?(?: K=(?P<mains>\S+))?`), Map: []recording.Mapping{{Column: "do", Point: "oxygen", Unit: "mA"}}})
-	assert.Equal(t, []string{"times are read as YYYY-MM-DD hh:mm:ss in UTC, since nothing says in which zone they are", `lines that the pattern does not match: 1; the first is line 1, "boot"`}, all["capture.txt"].Notes)
+	take(
+		"capture.txt",
+		"boot\n[2026-03-02 02:00:00] DO=10.48 K=1\n[2026-03-02 02:00:01.5] DO=bad\n[2026-03-02 02:00:02] K=0\n[2026-03-02 02:00:03] DO=9.5 K=0\n",
+		recording.Options{
+			Pattern: pattern(t, `\[(?P<time>[^]]+)\](?: DO=(?P<do>\S+))?(?: K=(?P<mains>\S+))?`),
+			Map:     []recording.Mapping{{Column: "do", Point: "oxygen", Unit: "mA"}},
+		},
+	)
+	assert.Equal(
+		t,
+		[]string{
+			"times are read as YYYY-MM-DD hh:mm:ss in UTC, since nothing says in which zone they are",
+			`lines that the pattern does not match: 1; the first is line 1, "boot"`,
+		},
+		all["capture.txt"].Notes,
+	)
 	var b bytes.Buffer
 	require.NoError(t, format.Write(format.Parquet, &b, plain))
 	take("wide.parquet", b.String(), recording.Options{})
@@ -105,7 +126,11 @@ func TestEveryFormReadsTheSame(t *testing.T) {
 	for name, r := range all {
 		t.Run(name, func(t *testing.T) { recordingtest.Same(t, all["wide.csv"], r) })
 	}
-	assert.Equal(t, "CSV, wide, separated by semicolon, decimal comma; times DD.MM.YYYY hh:mm:ss in UTC", all["semicolons.csv"].Understood.String())
+	assert.Equal(
+		t,
+		"CSV, wide, separated by semicolon, decimal comma; times DD.MM.YYYY hh:mm:ss in UTC",
+		all["semicolons.csv"].Understood.String(),
+	)
 	assert.Equal(t, "JSON Lines, long; times seconds", all["long.jsonl"].Understood.String())
 	assert.Equal(t, "Parquet, long; times rfc3339", all["long.parquet"].Understood.String())
 }

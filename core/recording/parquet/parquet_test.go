@@ -64,7 +64,11 @@ func TestKindsOfColumns(t *testing.T) {
 		{base.Add(3 * time.Second), ptr(2.5), 0, 5, ptr(int64(8)), true, "bad", 0},
 	}), recording.Options{})
 	require.NoError(t, err)
-	assert.Equal(t, "bool 0=1 1.5=0 3=1; double 0=1.5 3=2.5; float 0=0.5 1.5=0.25 3=0; int 0=-3 1.5=4 3=5; long 0=7 3=8; money 0=12.5 1.5=-0.05 3=0; text 0=1 3=NaN", sorted(dump(r)))
+	assert.Equal(
+		t,
+		"bool 0=1 1.5=0 3=1; double 0=1.5 3=2.5; float 0=0.5 1.5=0.25 3=0; int 0=-3 1.5=4 3=5; long 0=7 3=8; money 0=12.5 1.5=-0.05 3=0; text 0=1 3=NaN",
+		sorted(dump(r)),
+	)
 	assert.Equal(t, "2026-03-02T02:00:00Z", r.Clock.Full(r.Start))
 	assert.Equal(t, "on", r.Column("text").Word.Text)
 
@@ -92,7 +96,10 @@ func TestKindsOfColumns(t *testing.T) {
 	}
 	dublin, err := time.LoadLocation("Europe/Dublin")
 	require.NoError(t, err)
-	r, err = read(file(t, []text{{"01.07.2026 12:00:00", 1}, {"01.07.2026 12:00:05", 2}}), recording.Options{Zone: dublin, Map: []recording.Mapping{{Column: "DO R1", Point: "oxygen", Unit: "mA"}}})
+	r, err = read(
+		file(t, []text{{"01.07.2026 12:00:00", 1}, {"01.07.2026 12:00:05", 2}}),
+		recording.Options{Zone: dublin, Map: []recording.Mapping{{Column: "DO R1", Point: "oxygen", Unit: "mA"}}},
+	)
 	require.NoError(t, err)
 	assert.Equal(t, "oxygen [mA] 0=1 5=2", dump(r))
 	assert.Equal(t, "2026-07-01T12:00:00+01:00", r.Clock.Full(r.Start))

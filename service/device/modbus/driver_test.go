@@ -221,8 +221,11 @@ func TestSharedLine(t *testing.T) {
 	rack, err := simulated.Start()
 	require.NoError(t, err)
 	t.Cleanup(func() { require.NoError(t, rack.Close()) })
-	text := fmt.Sprintf("job \"x\"\ndevice one modbus tcp %[1]q unit 1\n  poll 50 ms\n  timeout 200 ms\ndevice two modbus tcp %[1]q unit 2\n  poll 50 ms\n  timeout 200 ms\n"+
-		"input a\n  source one holding 0\n  unit mm\ninput b\n  source two holding 5\n  unit mm\noutput o\n  fail off\nrule r\n  on when a < 1 mm and b < 1 mm\n  call o\n", rack.Address())
+	text := fmt.Sprintf(
+		"job \"x\"\ndevice one modbus tcp %[1]q unit 1\n  poll 50 ms\n  timeout 200 ms\ndevice two modbus tcp %[1]q unit 2\n  poll 50 ms\n  timeout 200 ms\n"+
+			"input a\n  source one holding 0\n  unit mm\ninput b\n  source two holding 5\n  unit mm\noutput o\n  fail off\nrule r\n  on when a < 1 mm and b < 1 mm\n  call o\n",
+		rack.Address(),
+	)
 	drivers, err := modbus.NewDrivers(devicesOf(t, text), slog.New(slog.DiscardHandler))
 	require.NoError(t, err)
 	require.Len(t, drivers, 1)

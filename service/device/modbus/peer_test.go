@@ -119,7 +119,11 @@ func talk(t *testing.T, p *peer, device string) {
 	text += "input near\n  source rack input 1 int\n  unit mm\ninput mains discrete\n  source rack discrete 0\ninput hatch discrete\n  source rack discrete 1\n"
 	read["near"] = -1234
 	text += "output pump\n  drives rack coil 0\n  fail off\noutput horn\n  drives rack coil 3\n  fail off\n"
-	text += fmt.Sprintf("output lamp\n  drives rack holding %d bit 9\n  fail off\noutput speed analog -50..50 Hz\n  drives rack holding %d int\n  fail off\n", address, address+1)
+	text += fmt.Sprintf(
+		"output lamp\n  drives rack holding %d bit 9\n  fail off\noutput speed analog -50..50 Hz\n  drives rack holding %d int\n  fail off\n",
+		address,
+		address+1,
+	)
 	text += fmt.Sprintf("output dose analog 0..100 %%\n  drives rack holding %d real word order low first\n  fail off\n", address+2)
 	_, compiled, found := logic.Check([]sheet.Source{{Name: "a.rct", Text: []byte(text)}})
 	require.NotNil(t, compiled, "%v", found)
