@@ -1,11 +1,13 @@
 package cli
 
 import (
+	"cmp"
 	"fmt"
 	"io"
 	"net/http"
 	"slices"
 	"strings"
+	"time"
 
 	"github.com/spf13/cobra"
 
@@ -69,6 +71,13 @@ func (r *remote) whyNow(c *cobra.Command, name, format string) error {
 	}
 	w := c.OutOrStdout()
 	fmt.Fprintf(w, "%s is %s: %s\n", x.Name, x.State, x.Because)
+	if b := x.Bypass; b != nil && b.Since != nil {
+		fmt.Fprintf(w, "  %s by %s since %s%s%s\n", b.Value, cmp.Or(b.Who, "somebody"), clockText(*b.Since, time.Now()),
+			prefixed(", until ", clockOr(b.Until, time.Now(), "")), prefixed(": ", b.Why))
+	}
+	if x.NotWritten != nil {
+		fmt.Fprintf(w, "  not written: %s\n", *x.NotWritten)
+	}
 	all := make([]logic.Ground, len(x.Grounds))
 	for i, g := range x.Grounds {
 		all[i] = logic.Ground{Text: g.Text, Under: g.Under, By: deref(g.By), Delay: deref(g.Delay), Filtered: deref(g.Filtered)}
@@ -82,6 +91,14 @@ func (r *remote) whyNow(c *cobra.Command, name, format string) error {
 	}
 	printGrounds(w, all, x.Under, "  ", map[int]bool{})
 	return nil
+}
+
+// prefixed is a text behind a prefix, where there is one.
+func prefixed(prefix, text string) string {
+	if text == "" {
+		return ""
+	}
+	return prefix + text
 }
 
 func newWhy() *cobra.Command {

@@ -1014,6 +1014,9 @@ export interface components {
             name: string;
             state: string;
             because: string;
+            /** @description Of an output: why the plant may have it otherwise. */
+            not_written?: string;
+            bypass?: components["schemas"]["Bypass"];
             grounds: components["schemas"]["Ground"][];
             under: number[];
         };

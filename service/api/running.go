@@ -197,10 +197,7 @@ func (s *Server) GetNow(ctx context.Context, request GetNowRequestObject) (GetNo
 		v.Setpoints = append(v.Setpoints, SetpointNow{Name: x.Name, Title: x.Title, Value: x.Value, Written: x.Written, Unit: x.Unit})
 	}
 	for _, b := range now.Bypasses {
-		v.Bypasses = append(
-			v.Bypasses,
-			Bypass{Name: b.Name, Kind: b.Kind, Value: b.Value, Who: b.Who, Why: b.Why, Since: w.when(b.Since), Until: w.when(b.Until)},
-		)
+		v.Bypasses = append(v.Bypasses, bypassView(w, b))
 	}
 	return GetNow200JSONResponse(v), nil
 }
@@ -230,7 +227,7 @@ func pointView(p live.PointNow) PointNow {
 
 // GetReason tells why something is as it is now.
 func (s *Server) GetReason(ctx context.Context, request GetReasonRequestObject) (GetReasonResponseObject, error) {
-	e, _, err := s.engine(ctx, request.Job)
+	e, w, err := s.engine(ctx, request.Job)
 	if err != nil {
 		return nil, err
 	}
@@ -238,8 +235,17 @@ func (s *Server) GetReason(ctx context.Context, request GetReasonRequestObject) 
 	if err != nil {
 		return nil, as(err)
 	}
-	return GetReason200JSONResponse{Name: request.Params.Name, State: why.State, Because: why.Because, Grounds: groundViews(why.Grounds),
-		Under: append([]int{}, why.Under...)}, nil
+	v := GetReason200JSONResponse{Name: request.Params.Name, State: why.State, Because: why.Because, NotWritten: some(why.NotWritten),
+		Grounds: groundViews(why.Grounds), Under: append([]int{}, why.Under...)}
+	if why.Bypass != nil {
+		b := bypassView(w, *why.Bypass)
+		v.Bypass = &b
+	}
+	return v, nil
+}
+
+func bypassView(w wall, b live.BypassNow) Bypass {
+	return Bypass{Name: b.Name, Kind: b.Kind, Value: b.Value, Who: b.Who, Why: b.Why, Since: w.when(b.Since), Until: w.when(b.Until)}
 }
 
 // Command does what a person wants.

@@ -1428,10 +1428,14 @@ type Reason struct {
 // ReasonNow defines model for ReasonNow.
 type ReasonNow struct {
 	Because string   `json:"because"`
+	Bypass  *Bypass  `json:"bypass,omitempty"`
 	Grounds []Ground `json:"grounds"`
 	Name    string   `json:"name"`
-	State   string   `json:"state"`
-	Under   []int    `json:"under"`
+
+	// NotWritten Of an output: why the plant may have it otherwise.
+	NotWritten *string `json:"not_written,omitempty"`
+	State      string  `json:"state"`
+	Under      []int   `json:"under"`
 }
 
 // Recording defines model for Recording.

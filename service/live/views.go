@@ -300,6 +300,8 @@ func (e *Engine) bypasses() (all []BypassNow) {
 // A WhyNow is why something stands as it does.
 type WhyNow struct {
 	State, Because string
+	NotWritten     string // of an output: why the plant may have it otherwise
+	Bypass         *BypassNow
 	Grounds        []logic.Ground
 	Under          []int // the grounds that it stands on itself
 }
@@ -328,6 +330,14 @@ func (e *Engine) Why(ctx context.Context, name string) (WhyNow, error) {
 		_, t.State = e.p.States(s)
 		t.Because = e.p.Sentence(s, e.clockOf)
 		t.Grounds, t.Under = e.run.S.Grounds(r, e.clockOf)
+		if r.Kind == logic.OutputKind {
+			t.NotWritten = e.output(int(r.Index)).NotWritten
+		}
+		for _, b := range e.bypasses() {
+			if b.Name == name {
+				t.Bypass = &b
+			}
+		}
 		return t
 	})
 	if err == nil {
