@@ -259,7 +259,7 @@ func (e *Engine) arm(r *Revision, a Agreement) error {
 	e.broken = false
 	e.plans = plans{last: e.plans.last}
 	for _, o := range e.outputs {
-		o.ordered, o.differs = false, ""
+		o.ordered, o.differs, o.decided = false, "", 0
 	}
 	e.enter(e.next(), capture.Event{Kind: capture.Listen, On: false})
 	e.keeping.entry(
