@@ -246,14 +246,20 @@ func (d *disk) Commit(ctx context.Context, c *store.Cut) (int64, error) {
 	return d.Keeper.Commit(ctx, c)
 }
 
+// onDisk is a plant that is armed, and its disk.
+func onDisk(t *testing.T) (*plant, *disk) {
+	x := newPlant(t, tank)
+	d := &disk{Keeper: x.file}
+	x.keeper = d
+	x.start()
+	time.Sleep(3 * time.Second)
+	x.arm()
+	return x, d
+}
+
 func TestFullDisk(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
-		x := newPlant(t, tank)
-		d := &disk{Keeper: x.file}
-		x.keeper = d
-		x.start()
-		time.Sleep(3 * time.Second)
-		x.arm()
+		x, d := onDisk(t)
 		x.rack.set("oxygen", 8)
 		time.Sleep(3 * time.Second)
 		require.Equal(t, 1.0, x.rack.get("feeder"))
@@ -291,12 +297,7 @@ func TestFullDisk(t *testing.T) {
 // What cannot be kept waits, so many lines of it; the oldest are given up, and the journal says how many.
 func TestFullDiskForLong(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
-		x := newPlant(t, tank)
-		d := &disk{Keeper: x.file}
-		x.keeper = d
-		x.start()
-		time.Sleep(3 * time.Second)
-		x.arm()
+		x, d := onDisk(t)
 		time.Sleep(3 * time.Second)
 		before := len(x.journal())
 		d.full.Store(true)
