@@ -3,6 +3,7 @@ package service_test
 import (
 	"bufio"
 	"bytes"
+	"cmp"
 	"context"
 	"errors"
 	"flag"
@@ -48,12 +49,16 @@ var program = sync.OnceValues(func() (string, error) {
 // A mortal is a service in a process of its own, that can be killed and started again.
 type mortal struct {
 	t     *testing.T
+	job   string // fennick if it is left out
 	data  string
 	under []string // a program, with its arguments, that runs the service; none if nothing does
 	run   *exec.Cmd
 	log   *buffer
 	api   *client.ClientWithResponses
 }
+
+// name is the job's.
+func (m *mortal) name() string { return cmp.Or(m.job, fennick) }
 
 func (m *mortal) start() {
 	file, err := program()
@@ -77,7 +82,7 @@ func (m *mortal) kill() {
 }
 
 func (m *mortal) now() *client.Now {
-	a, err := m.api.GetNowWithResponse(context.Background(), fennick)
+	a, err := m.api.GetNowWithResponse(context.Background(), m.name())
 	require.NoError(m.t, err)
 	require.NotNil(m.t, a.JSON200, "%s", a.Body)
 	return a.JSON200
@@ -86,7 +91,7 @@ func (m *mortal) now() *client.Now {
 // until waits until the job is as it should be.
 func (m *mortal) until(what string, is func(n *client.Now) bool) {
 	require.Eventually(m.t, func() bool {
-		a, err := m.api.GetNowWithResponse(context.Background(), fennick)
+		a, err := m.api.GetNowWithResponse(context.Background(), m.name())
 		return err == nil && a.JSON200 != nil && is(a.JSON200)
 	}, 30*time.Second, 10*time.Millisecond, what)
 }
@@ -95,13 +100,13 @@ func (m *mortal) until(what string, is func(n *client.Now) bool) {
 func (m *mortal) arm() {
 	plan := &client.PlanArmingResponse{}
 	require.Eventually(m.t, func() bool {
-		a, err := m.api.PlanArmingWithResponse(context.Background(), fennick, client.ListenRequest{})
+		a, err := m.api.PlanArmingWithResponse(context.Background(), m.name(), client.ListenRequest{})
 		plan = a
 		return err == nil && a.JSON200 != nil && a.JSON200.Waiting == ""
 	}, 30*time.Second, 50*time.Millisecond)
 	a, err := m.api.ArmWithResponse(
 		context.Background(),
-		fennick,
+		m.name(),
 		client.ArmRequest{Plan: plan.JSON200.Number, Revision: plan.JSON200.Revision},
 	)
 	require.NoError(m.t, err)
@@ -161,7 +166,7 @@ func (m *mortal) drive() *simulated.Rack {
 	rack.SetWords("holding", 0, 7)
 	rack.SetBit("discrete", 0, true)
 	m.start()
-	made, err := m.api.PutJobWithResponse(m.t.Context(), fennick)
+	made, err := m.api.PutJobWithResponse(m.t.Context(), m.name())
 	require.NoError(m.t, err)
 	require.Equal(m.t, http.StatusCreated, made.StatusCode())
 	m.push(fmt.Sprintf(mortalJob, rack.Address()))
@@ -178,7 +183,7 @@ func (m *mortal) drive() *simulated.Rack {
 // push makes a sheet the newest revision.
 func (m *mortal) push(text string) {
 	q := client.NewRevision{Sheets: []client.Sheet{{Name: "a.rct", Text: text}}}
-	pushed, err := m.api.PushRevisionWithResponse(m.t.Context(), fennick, q)
+	pushed, err := m.api.PushRevisionWithResponse(m.t.Context(), m.name(), q)
 	require.NoError(m.t, err)
 	require.Equal(m.t, http.StatusCreated, pushed.StatusCode(), "%s", pushed.Body)
 }
@@ -252,7 +257,7 @@ func (m *mortal) command(do, name, value, lock string) *client.CommandAnswer {
 	if lock != "" {
 		q.Lock = &lock
 	}
-	a, err := m.api.CommandWithResponse(context.Background(), fennick, q)
+	a, err := m.api.CommandWithResponse(context.Background(), m.name(), q)
 	require.NoError(m.t, err)
 	require.NotNil(m.t, a.JSON200, "%s", a.Body)
 	return a.JSON200
@@ -260,7 +265,7 @@ func (m *mortal) command(do, name, value, lock string) *client.CommandAnswer {
 
 // check looks at the journal, in which the service has gone on so often, and at the capture.
 func (m *mortal) check(restarts int) {
-	j, err := m.api.GetJournalWithResponse(context.Background(), fennick, nil)
+	j, err := m.api.GetJournalWithResponse(context.Background(), m.name(), nil)
 	require.NoError(m.t, err)
 	gaps := 0
 	for i, e := range *j.JSON200 {
@@ -270,7 +275,7 @@ func (m *mortal) check(restarts int) {
 		}
 	}
 	assert.Equal(m.t, restarts, gaps, "the gap is stated")
-	v, err := m.api.VerifyWithResponse(context.Background(), fennick, nil)
+	v, err := m.api.VerifyWithResponse(context.Background(), m.name(), nil)
 	require.NoError(m.t, err)
 	require.NotNil(m.t, v.JSON200, "%s", v.Body)
 	assert.Empty(m.t, v.JSON200.Differ)
@@ -411,6 +416,37 @@ func TestRunning(t *testing.T) {
 	assert.True(t, slices.ContainsFunc(*j.JSON200, func(e client.JournalEntry) bool {
 		return e.Kind == "command" && e.To == "armed, revision 2" && strings.Contains(e.Because, despite)
 	}), "the reason is journalled: %s", j.Body)
+}
+
+// A job in fault, whose outputs switch each other to and fro, is nothing to another job on the same rack.
+func TestOneFault(t *testing.T) {
+	rack, err := simulated.Start()
+	require.NoError(t, err)
+	t.Cleanup(func() { assert.NoError(t, rack.Close()) })
+	rack.SetWords("holding", 0, 7)
+	rack.SetBit("discrete", 0, true)
+	_, api, _, _ := start(t, t.TempDir())
+	m := &mortal{t: t, api: api}
+	m.push(fmt.Sprintf(mortalJob, rack.Address()))
+	m.arm()
+
+	made, err := api.PutJobWithResponse(t.Context(), "pump-house")
+	require.NoError(t, err)
+	require.Equal(t, http.StatusCreated, made.StatusCode())
+	const restless = "job \"Pump house\"\n  settle 1 s\ndevice rack modbus tcp %q unit 1\n  poll 50 ms\ninput key discrete\n  source rack discrete 7\n" +
+		"output pump\n  drives rack coil 9\n  fail on\nrule r\n  on when key and pump is off\n  call pump\n"
+	other := &mortal{t: t, api: api, job: "pump-house"}
+	other.push(fmt.Sprintf(restless, rack.Address()))
+	other.arm()
+	rack.SetBit("discrete", 7, true)
+	require.Eventually(t, func() bool {
+		s, err := api.GetStatusWithResponse(t.Context())
+		require.NoError(t, err)
+		i := slices.IndexFunc(*s.JSON200, func(s client.JobStatus) bool { return s.Job == "pump-house" })
+		return strings.Contains((*s.JSON200)[i].Fault, "switch each other to and fro") && rack.Bit("coil", 9)
+	}, 20*time.Second, 20*time.Millisecond, "it is in fault, with its output at its fail state")
+	rack.SetWords("holding", 0, 5)
+	m.until("the blower runs", func(n *client.Now) bool { return rack.Bit("coil", 0) && n.Status.Fault == "" })
 }
 
 // A plant's file that is damaged is not run on: the service says so, and does not start.

@@ -165,7 +165,7 @@ func Start(ctx context.Context, c Setup) (*Engine, error) {
 		e.broken = e.armed.Fault != "" && !circle
 		e.note("service", "", "stopped", "started", e.outage(wall, c.Armed.Last), "")
 		e.countRestarts(c.Restarts)
-		e.seenTo()
+		e.dueForService()
 	} else {
 		e.armed.Last, e.armed.Since = e.time.t, e.time.t
 		e.keeping.entry(store.Entry{Time: e.next(), Kind: "command", From: Idle, To: fmt.Sprintf("%s, revision %d", e.armed.Mode, e.armed.Revision),
@@ -392,7 +392,7 @@ func (e *Engine) pass() {
 	}
 	e.listenForSilence()
 	e.ranOn()
-	e.seenTo()
+	e.dueForService()
 	e.people.remind(e)
 	if e.broken {
 		e.began = e.began || e.heardAll()

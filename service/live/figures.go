@@ -123,8 +123,8 @@ func sinceService(x store.Figures) string {
 	return unit.FormatDuration((x.OnNs - x.ServicedNs) / second * second)
 }
 
-// seenTo raises the alarms of outputs that are due for their service.
-func (e *Engine) seenTo() {
+// dueForService raises the alarms of outputs that are due for their service.
+func (e *Engine) dueForService() {
 	for k := range e.figures.due {
 		d := &e.figures.due[k]
 		x := e.figures.now(e.run.S, d.output, e.time.t)
