@@ -17,6 +17,7 @@ type figures struct {
 	p     *logic.Program
 	of    []store.Figures
 	since []int64 // when it was turned on, or -1
+	after []int64 // for how long it may be on until its service; 0 where nobody sees to it
 	due   []due   // of outputs that somebody sees to after a time
 	seen  bool    // an instant
 	moved bool
@@ -29,13 +30,12 @@ const figuresEvery = 60 * second
 // A due is the service of an output.
 type due struct {
 	output int
-	after  int64 // nanoseconds on
 	input  int32 // that is bad once it is due
 	told   bool
 }
 
 func (f *figures) begin(p *logic.Program, kept []store.Figures, byInput map[string]int32) {
-	*f = figures{p: p, of: make([]store.Figures, len(p.Outputs)), since: make([]int64, len(p.Outputs))}
+	*f = figures{p: p, of: make([]store.Figures, len(p.Outputs)), since: make([]int64, len(p.Outputs)), after: make([]int64, len(p.Outputs))}
 	for i, o := range p.Outputs {
 		f.of[i].Name, f.since[i] = o.Name, -1
 		for _, k := range kept {
@@ -44,7 +44,8 @@ func (f *figures) begin(p *logic.Program, kept []store.Figures, byInput map[stri
 			}
 		}
 		if service := p.Job.Outputs[i].Service; service != nil {
-			f.due = append(f.due, due{i, p.Job.DurationValue(service.Duration), byInput[o.Name+sheet.HoursSuffix], false})
+			f.after[i] = p.Job.DurationValue(service.Duration)
+			f.due = append(f.due, due{i, byInput[o.Name+sheet.HoursSuffix], false})
 		}
 	}
 }
@@ -110,12 +111,10 @@ func (f *figures) shift(by int64) {
 
 // left is for how many seconds more an output may be on until its service; NaN where nobody sees to it.
 func (f *figures) left(i int, ran store.Figures) float64 {
-	for _, d := range f.due {
-		if d.output == i {
-			return float64(max(d.after-(ran.OnNs-ran.ServicedNs), 0)) / 1e9
-		}
+	if f.after[i] == 0 {
+		return math.NaN()
 	}
-	return math.NaN()
+	return float64(max(f.after[i]-(ran.OnNs-ran.ServicedNs), 0)) / 1e9
 }
 
 // sinceService is how long an output has been on since its last service, to the second.
@@ -128,12 +127,12 @@ func (e *Engine) dueForService() {
 	for k := range e.figures.due {
 		d := &e.figures.due[k]
 		x := e.figures.now(e.run.S, d.output, e.time.t)
-		if d.told || x.OnNs-x.ServicedNs < d.after {
+		if d.told || x.OnNs-x.ServicedNs < e.figures.after[d.output] {
 			continue
 		}
 		d.told = true
 		e.fault(d.input, fmt.Sprintf("%s has been on for %s since its last service, and is due after %s", x.Name,
-			sinceService(x), unit.FormatDuration(d.after)))
+			sinceService(x), unit.FormatDuration(e.figures.after[d.output])))
 	}
 }
 
