@@ -22,9 +22,14 @@ import (
 // changing is what is another each time that docs/live.md is run: times, ages, how late the engine is.
 var changing = regexp.MustCompile(`\d\d\d\d-\d\d-\d\d |\d\d:\d\d:\d\d(\.\d+)?|\d+\.\d m?s\b`)
 
+// numbered is the number of an entry of the journal, which is higher where the machine was slow: a write that comes late has
+// a line of its own.
+var numbered = regexp.MustCompile(`(?m)^ \d+ T`)
+
 // steady leaves that out, with the blanks that stand for it in a table.
 func steady(s string) string {
-	return regexp.MustCompile(` +`).ReplaceAllString(changing.ReplaceAllString(s, "T"), " ")
+	s = regexp.MustCompile(` +`).ReplaceAllString(changing.ReplaceAllString(s, "T"), " ")
+	return numbered.ReplaceAllString(s, " N T")
 }
 
 // alone is said where nothing keeps the machine's clock right, as on some of those that run these tests.
