@@ -449,6 +449,48 @@ func TestOneFault(t *testing.T) {
 	m.until("the blower runs", func(n *client.Now) bool { return rack.Bit("coil", 0) && n.Status.Fault == "" })
 }
 
+// Two jobs do not talk on one serial line, and do not write bits of one register, which each would read, change and write.
+func TestTwoJobsOnOneWire(t *testing.T) {
+	rack, err := simulated.Start()
+	require.NoError(t, err)
+	t.Cleanup(func() { assert.NoError(t, rack.Close()) })
+	_, api, _, _ := start(t, t.TempDir())
+	const line = "/dev/ttyUSB9" // which is on no machine of ours, so that its device is lost
+	const text = "job \"Pond\"\n  settle 1 s\ndevice rack modbus tcp %q unit 1\n  poll 50 ms\ndevice field modbus rtu %q 19200 8E1 unit %d\n" +
+		"  timeout 100 ms\ninput key discrete\n  source rack discrete 7\ninput flow\n  source field holding 0\n  unit L/s\n" +
+		"output pump\n  drives rack holding 9 bit %d\n  fail off\nrule r\n  on when key and flow is good\n  call pump\n"
+	begin := func(job, text string) *mortal {
+		made, err := api.PutJobWithResponse(t.Context(), job)
+		require.NoError(t, err)
+		require.Contains(t, []int{http.StatusCreated, http.StatusOK}, made.StatusCode())
+		m := &mortal{t: t, api: api, job: job}
+		m.push(text)
+		return m
+	}
+	one := begin("one", fmt.Sprintf(text, rack.Address(), line, 1, 0))
+	one.arm()
+	begin("two", fmt.Sprintf(text, rack.Address(), line, 2, 1))
+	l, err := api.ListenWithResponse(t.Context(), "two", client.ListenRequest{})
+	require.NoError(t, err)
+	assert.Equal(t, http.StatusConflict, l.StatusCode())
+	assert.Contains(
+		t,
+		string(l.Body),
+		"the job one talks on "+line+", where two would disturb each other; give all devices of that line to one job, or disarm one.",
+	)
+
+	two := begin("two", fmt.Sprintf(text, rack.Address(), line+"0", 2, 1))
+	plan := &client.PlanArmingResponse{}
+	require.Eventually(t, func() bool {
+		plan, err = api.PlanArmingWithResponse(t.Context(), two.name(), client.ListenRequest{})
+		return err == nil && plan.JSON200 != nil && plan.JSON200.Waiting == ""
+	}, 20*time.Second, 50*time.Millisecond)
+	a, err := api.ArmWithResponse(t.Context(), "two", client.ArmRequest{Plan: plan.JSON200.Number, Revision: plan.JSON200.Revision})
+	require.NoError(t, err)
+	assert.Equal(t, http.StatusConflict, a.StatusCode())
+	assert.Contains(t, string(a.Body), "unit 1 holding 9, which pump of the armed job one drives")
+}
+
 // A plant's file that is damaged is not run on: the service says so, and does not start.
 func TestDamagedPlant(t *testing.T) {
 	data := t.TempDir()

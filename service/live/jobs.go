@@ -6,8 +6,8 @@ import (
 	"errors"
 	"fmt"
 	"log/slog"
+	"maps"
 	"slices"
-	"strings"
 	"sync"
 	"time"
 
@@ -177,6 +177,18 @@ func (j *Jobs) Listen(ctx context.Context, job string, r *Revision, who, why str
 		e.Stop()
 		delete(j.engines, job)
 	}
+	for name, other := range j.engines {
+		if name == job {
+			continue
+		}
+		theirs, err := ask(ctx, other, func() map[string]bool { return lines(other.p) })
+		if err != nil {
+			return err
+		}
+		if text := disturbs(lines(r.Program), theirs, name); text != "" {
+			return refuse("%s", text)
+		}
+	}
 	// What people have set and kept off outlasts a rest.
 	memory, err := j.file.Memory(ctx, job)
 	if err != nil {
@@ -283,14 +295,37 @@ func (e *Engine) rest(ctx context.Context, who, why string) error {
 	return err
 }
 
-// claims says where a job's outputs are wired: transport, unit, table and address of each.
+// lines are the serial lines that a job talks on.
+func lines(p *logic.Program) map[string]bool {
+	all := map[string]bool{}
+	for _, d := range p.Job.Devices {
+		if d.Serial {
+			all[d.Address] = true
+		}
+	}
+	return all
+}
+
+// disturbs says that two jobs talk on one serial line; nothing where they do not.
+func disturbs(mine, theirs map[string]bool, job string) string {
+	for _, line := range slices.Sorted(maps.Keys(mine)) {
+		if theirs[line] {
+			return fmt.Sprintf("the job %s talks on %s, where two would disturb each other; "+
+				"give all devices of that line to one job, or disarm %s", job, line, job)
+		}
+	}
+	return ""
+}
+
+// claims says where a job's outputs are wired: transport, unit, table and address of each. A bit claims its register, which is
+// read, changed and written in one go of one connection.
 func claims(p *logic.Program) map[string]string {
 	all := map[string]string{}
 	for _, d := range modbus.Devices(p) {
 		for _, w := range d.Wires {
 			if w.Driven {
 				for a := w.Address; a < w.Address+w.Size; a++ {
-					all[fmt.Sprintf("%s unit %d %s %d bit %d", d.Address, d.Unit, w.Table, a, w.Bit)] = cmp.Or(w.Point, "heartbeat")
+					all[fmt.Sprintf("%s unit %d %s %d", d.Address, d.Unit, w.Table, a)] = cmp.Or(w.Point, "heartbeat")
 				}
 			}
 		}
@@ -298,7 +333,7 @@ func claims(p *logic.Program) map[string]string {
 	return all
 }
 
-// Clash says which output of a revision another armed job drives; empty for none.
+// Clash says which output of a revision another armed job drives, or which serial line another job talks on; empty for none.
 func (j *Jobs) Clash(ctx context.Context, job string, r *Revision) (string, error) {
 	mine := claims(r.Program)
 	for _, name := range j.Running() {
@@ -306,19 +341,26 @@ func (j *Jobs) Clash(ctx context.Context, job string, r *Revision) (string, erro
 		if name == job || e == nil {
 			continue
 		}
-		other, err := ask(ctx, e, func() map[string]string {
+		type uses struct {
+			lines  map[string]bool
+			driven map[string]string
+		}
+		other, err := ask(ctx, e, func() uses {
 			if e.armed.Mode != Armed {
-				return nil
+				return uses{lines: lines(e.p)}
 			}
-			return claims(e.p)
+			return uses{lines(e.p), claims(e.p)}
 		})
 		if err != nil {
 			return "", err
 		}
-		for where, theirs := range other {
+		if text := disturbs(lines(r.Program), other.lines, name); text != "" {
+			return text, nil
+		}
+		for where, theirs := range other.driven {
 			if point, is := mine[where]; is {
 				return fmt.Sprintf("%s is wired to %s, which %s of the armed job %s drives; disarm that, or wire one of them elsewhere",
-					point, strings.TrimSuffix(where, " bit -1"), theirs, name), nil
+					point, where, theirs, name), nil
 			}
 		}
 	}
