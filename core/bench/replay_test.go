@@ -49,20 +49,8 @@ func record(t require.TestingT, text string) *recording.Recording {
 func lines(r *bench.Result) string {
 	var b strings.Builder
 	for _, t := range r.Transitions {
-		b.WriteString(
-			unit.FormatDecimal(
-				t.Time-r.Recording.Origin,
-				1e9,
-			) + " " + r.Program.Name(
-				t.Ref,
-			) + " " + r.Program.StandText(
-				t.Ref,
-				t.From,
-			) + "→" + r.Program.StandText(
-				t.Ref,
-				t.To,
-			) + "; ",
-		)
+		was, is := r.Program.StandText(t.Ref, t.From), r.Program.StandText(t.Ref, t.To)
+		fmt.Fprintf(&b, "%s %s %s→%s; ", unit.FormatDecimal(t.Time-r.Recording.Origin, 1e9), r.Program.Name(t.Ref), was, is)
 	}
 	return b.String()
 }

@@ -127,12 +127,8 @@ func TestTrialsWithCommands(t *testing.T) {
 
 // A person who resets what still stands is told that it did nothing.
 func TestResetInVain(t *testing.T) {
-	text := strings.Replace(
-		onTrial,
-		"on when k turns on",
-		"on when k",
-		1,
-	) + "trial t\n  play \"a.csv\"\n  at +32 s reset held\n  at +36 s reset held\n  expect held on at most 6 s\n"
+	text := strings.Replace(onTrial, "on when k turns on", "on when k", 1) +
+		"trial t\n  play \"a.csv\"\n  at +32 s reset held\n  at +36 s reset held\n  expect held on at most 6 s\n"
 	job, found := sheet.Parse([]sheet.Source{{Name: "a.rct", Text: []byte(text)}})
 	require.False(t, sheet.HasErrors(found), "%v", found)
 	r, err := csv.Reader{Name: "a.csv"}.Read(strings.NewReader(onTrialRows))

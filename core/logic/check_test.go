@@ -285,10 +285,8 @@ func TestTogether(t *testing.T) {
 func TestNothingPossibleIsRefused(t *testing.T) {
 	possible := 0
 	rapid.Check(t, func(t *rapid.T) {
-		text := "job \"j\"\ninput x\n  scale 0..80 counts to 0..20 mA\noutput o\n  called by any\n  fail off\nrule r\n  on when " + anyCondition(
-			t,
-			3,
-		) + "\n"
+		text := "job \"j\"\ninput x\n  scale 0..80 counts to 0..20 mA\noutput o\n  called by any\n  fail off\nrule r\n" +
+			"  on when " + anyCondition(t, 3) + "\n"
 		if rapid.Bool().Draw(t, "off when") {
 			text += "  off when " + anyCondition(t, 2) + "\n"
 		}

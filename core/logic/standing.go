@@ -82,7 +82,7 @@ func (s *Stepper) standingRule(rule int32) Reason {
 	}
 }
 
-// hold says what holds something back now that was turned a while ago.
+// hold says what holds something back now. A minimum time runs from when it was turned.
 func (s *Stepper) hold(reason *Reason, held Hold, turned int64, by *restraints) {
 	if held != NotHeld {
 		reason.Holds, reason.Since = true, turned

@@ -105,11 +105,8 @@ func (j *teller) sayFollow(d *Follow) string {
 		return ""
 	}
 	x := d.Call
-	s := j.named(
-		x.Output,
-	) + " follows " + j.sayValue(
-		x.Of,
-	) + ": " + x.To.From.String() + " at " + x.From.From.String() + ", " + x.To.To.String() + " at " + x.From.To.String() + ", in a straight line between"
+	s := j.named(x.Output) + " follows " + j.sayValue(x.Of) + ": " + x.To.From.String() + " at " + x.From.From.String() + ", " +
+		x.To.To.String() + " at " + x.From.To.String() + ", in a straight line between"
 	return s + j.sayWhile(d.While) + "."
 }
 

@@ -168,11 +168,8 @@ func (j *teller) sayLoop(d *Loop) string {
 	if d.Acting.Word == "direct" {
 		way = "raise " + j.named(d.Call.Calls[0].Output) + " when it is above"
 	}
-	s := "Keep " + j.named(
-		d.Keep.Of,
-	) + " at " + j.sayValue(
-		d.Keep.Target,
-	) + ": " + way + ", over its whole range for " + d.Band.Quantity.String()
+	s := "Keep " + j.named(d.Keep.Of) + " at " + j.sayValue(d.Keep.Target) + ": " + way +
+		", over its whole range for " + d.Band.Quantity.String()
 	if d.Integral != nil {
 		s += ", with an integral of " + j.sayDuration(d.Integral.Duration)
 	} else if d.Bias != nil {

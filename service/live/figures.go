@@ -36,13 +36,13 @@ type due struct {
 
 func (f *figures) begin(p *logic.Program, kept []store.Figures, byInput map[string]int32) {
 	*f = figures{p: p, of: make([]store.Figures, len(p.Outputs)), since: make([]int64, len(p.Outputs)), after: make([]int64, len(p.Outputs))}
+	of := map[string]store.Figures{}
+	for _, k := range kept {
+		of[k.Name] = k
+	}
 	for i, o := range p.Outputs {
-		f.of[i].Name, f.since[i] = o.Name, -1
-		for _, k := range kept {
-			if k.Name == o.Name {
-				f.of[i] = k
-			}
-		}
+		f.of[i], f.since[i] = of[o.Name], -1
+		f.of[i].Name = o.Name
 		if service := p.Job.Outputs[i].Service; service != nil {
 			f.after[i] = p.Job.DurationValue(service.Duration)
 			f.due = append(f.due, due{i, byInput[o.Name+sheet.HoursSuffix], false})

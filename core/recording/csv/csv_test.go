@@ -222,15 +222,9 @@ func TestPartsMakeNoDifference(t *testing.T) {
 			if rapid.IntRange(0, 80).Draw(t, "broken") == 0 {
 				cell = rapid.SampledFrom([]string{"x", "1,2", "\""}).Draw(t, "broken cell")
 			}
-			b.WriteString(
-				strconv.FormatInt(
-					at,
-					10,
-				) + "," + cell + "," + rapid.SampledFrom([]string{"0", "1", "on", ""}).
-					Draw(t, "contact") +
-					rapid.SampledFrom([]string{"\n", "\r\n", "\n\n"}).
-						Draw(t, "end"),
-			)
+			contact := rapid.SampledFrom([]string{"0", "1", "on", ""}).Draw(t, "contact")
+			end := rapid.SampledFrom([]string{"\n", "\r\n", "\n\n"}).Draw(t, "end")
+			b.WriteString(strconv.FormatInt(at, 10) + "," + cell + "," + contact + end)
 		}
 		want, wantErr := read(b.String())
 		got, gotErr := Reader{Name: "r.csv", Options: recording.Options{Spread: spread}}.Read(strings.NewReader(b.String()))
