@@ -66,9 +66,9 @@ var acts = []act{
 	{
 		client.CommandRequestDoReset,
 		"RULE",
-		"Reset a latch",
-		"Resets a rule or an alarm that is latched.",
-		"rectura reset oxygen_alarm",
+		"Reset a latch, or the hours until a service",
+		"Resets a rule or an alarm that is latched. Of an output with `service after`, it says\nthat somebody has seen to it, so that its hours count anew.",
+		"rectura reset oxygen_alarm\n  rectura reset blower.service --why \"new belt\"",
 		"",
 		"why",
 	},

@@ -3,7 +3,6 @@ package cli
 import (
 	"bufio"
 	"context"
-	"errors"
 	"fmt"
 	"io"
 	"net/http"
@@ -98,8 +97,7 @@ have failed, or were not played, is armed only with a reason: --despite.`,
 			for {
 				printPlan(c.OutOrStdout(), job, plan)
 				if !yes && !agreed(c, in) {
-					fmt.Fprintln(c.OutOrStdout(), "It is not armed; it listens.")
-					return errNo
+					return asBefore(c, api, job)
 				}
 				q := client.ArmRequest{Plan: plan.Number, Revision: plan.Revision, Who: who()}
 				if despite != "" {
@@ -131,25 +129,18 @@ const planEvery = time.Second
 // planned waits until arming need not wait any more.
 func planned(c *cobra.Command, api *client.ClientWithResponses, job string, number *int64, now bool) (*client.Plan, error) {
 	told := ""
-	tell := func(why string) {
-		if why != told {
-			fmt.Fprintf(c.ErrOrStderr(), "%s listens: %s\n", job, why)
-			told = why
-		}
-	}
 	for {
 		a, err := api.PlanArmingWithResponse(c.Context(), job, client.ListenRequest{Revision: number, Who: who()})
-		err = answered(a, err, http.StatusOK)
-		var refused *refusal
-		switch {
-		case errors.As(err, &refused) && strings.Contains(refused.Error(), "waits for its devices"):
-			tell("its devices have not answered yet")
-		case err != nil:
+		if err := answered(a, err, http.StatusOK); err != nil {
 			return nil, err
-		case a.JSON200.Waiting == "" || now:
-			return a.JSON200, nil
-		default:
-			tell(a.JSON200.Waiting)
+		}
+		p := a.JSON200
+		if p.Waiting == "" || now && p.Number > 0 {
+			return p, nil
+		}
+		if p.Waiting != told {
+			fmt.Fprintf(c.ErrOrStderr(), "%s listens: %s\n", job, p.Waiting)
+			told = p.Waiting
 		}
 		if err := pause(c.Context(), planEvery); err != nil {
 			return nil, err
@@ -168,7 +159,38 @@ func tried(c *cobra.Command, api *client.ClientWithResponses, job string, p *cli
 		return nil, err
 	}
 	a, err := api.PlanArmingWithResponse(c.Context(), job, client.ListenRequest{Revision: &p.Revision, Who: who()})
-	return a.JSON200, answered(a, err, http.StatusOK)
+	if err := answered(a, err, http.StatusOK); err != nil {
+		return nil, err
+	}
+	return a.JSON200, nil
+}
+
+// statusOf is how a job is run.
+func statusOf(ctx context.Context, api *client.ClientWithResponses, job string) (*client.JobStatus, error) {
+	a, err := api.GetStatusWithResponse(ctx)
+	if err := answered(a, err, http.StatusOK); err != nil {
+		return nil, err
+	}
+	for _, s := range *a.JSON200 {
+		if s.Job == job {
+			return &s, nil
+		}
+	}
+	return nil, fmt.Errorf("the service keeps no job %s", job)
+}
+
+// asBefore says how a job goes on that somebody did not agree to arm.
+func asBefore(c *cobra.Command, api *client.ClientWithResponses, job string) error {
+	s, err := statusOf(c.Context(), api, job)
+	if err != nil {
+		return err
+	}
+	fmt.Fprintf(c.OutOrStdout(), "%s goes on as it is: %s", job, s.Mode)
+	if s.Revision != nil {
+		fmt.Fprintf(c.OutOrStdout(), " with revision %d", *s.Revision)
+	}
+	fmt.Fprintln(c.OutOrStdout(), ".")
+	return errNo
 }
 
 // pause waits, unless the context ends.
@@ -279,18 +301,13 @@ func sayWatchdogs(c *cobra.Command, api *client.ClientWithResponses, job, output
 	if outputs != "hold" {
 		return nil
 	}
-	a, err := api.GetStatusWithResponse(c.Context())
-	if err := answered(a, err, http.StatusOK); err != nil {
+	s, err := statusOf(c.Context(), api, job)
+	if err != nil || s.Mode != client.JobStatusModeArmed {
 		return err
 	}
-	for _, s := range *a.JSON200 {
-		if s.Job != job || s.Mode != client.JobStatusModeArmed {
-			continue
-		}
-		for _, d := range s.Devices {
-			if d.Heartbeat {
-				fmt.Fprintf(c.OutOrStdout(), "The heartbeat of %s ends with it, so that its watchdog decides what its outputs become.\n", d.Name)
-			}
+	for _, d := range s.Devices {
+		if d.Heartbeat {
+			fmt.Fprintf(c.OutOrStdout(), "The heartbeat of %s ends with it, so that its watchdog decides what its outputs become.\n", d.Name)
 		}
 	}
 	return nil

@@ -153,6 +153,9 @@ under a name: to be replayed with other setpoints, and to be made a trial of.`,
 			if err != nil {
 				return err
 			}
+			if from == nil || to == nil {
+				return fmt.Errorf("say from when to when, such as --from 02:00 --to 03:00")
+			}
 			a, err := api.KeepCaptureWithResponse(c.Context(), job, client.CaptureRequest{Name: args[0], From: *from, To: *to})
 			if err := answered(a, err, http.StatusCreated); err != nil {
 				return err

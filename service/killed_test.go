@@ -387,6 +387,21 @@ func TestRunning(t *testing.T) {
 	require.NoError(t, err)
 	refused(c.Body, http.StatusUnprocessableEntity, "Nothing was captured from 1970-01-01 00:00:00 to 1970-01-01 00:01:00.")
 
+	// A stretch in which readings change their unit is no recording.
+	rack.SetWords("holding", 0, 5)
+	push(fennick, strings.Replace(text, "  unit mg/L\n", "  scale 0..100 counts to 0..100 mg/L\n", 1))
+	m.arm()
+	m.until("oxygen is read by the other revision", func(n *client.Now) bool { return n.Points[0].Value != nil && *n.Points[0].Value == 5 })
+	require.Eventually(t, func() bool { // what has entered is kept after a while
+		c, err = api.KeepCaptureWithResponse(
+			t.Context(),
+			fennick,
+			client.CaptureRequest{Name: "both", From: time.Now().Add(-time.Minute), To: time.Now()},
+		)
+		return err == nil && c.StatusCode() == http.StatusUnprocessableEntity
+	}, 20*time.Second, 100*time.Millisecond)
+	assert.Contains(t, string(c.Body), "another revision took over, for which oxygen is read in counts and not in mg/L")
+
 	moves, err := api.PlanDisarmingWithResponse(t.Context(), fennick, &client.PlanDisarmingParams{})
 	require.NoError(t, err)
 	require.Len(t, *moves.JSON200, 1)

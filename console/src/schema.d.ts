@@ -1057,7 +1057,10 @@ export interface components {
             why?: string;
         };
         Plan: {
-            /** Format: int64 */
+            /**
+             * Format: int64
+             * @description 0 until the devices have answered: nobody can agree to that.
+             */
             number: number;
             /** Format: int64 */
             revision: number;

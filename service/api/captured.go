@@ -1,6 +1,7 @@
 package api
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"math"
@@ -88,7 +89,10 @@ func (s *Server) captured(ctx context.Context, j *shelf, from, to int64) (*recor
 			}
 			for i := range events {
 				if x.builder.Over() {
-					break
+					return nil, refuse(
+						http.StatusUnprocessableEntity,
+						fmt.Sprintf("That stretch has more than %d readings; keep a shorter one.", mostReadings),
+					)
 				}
 				if err := x.take(p.Program, &events[i]); err != nil {
 					return nil, err
@@ -100,12 +104,6 @@ func (s *Server) captured(ctx context.Context, j *shelf, from, to int64) (*recor
 		}
 	}
 	x.begin()
-	if x.builder.Over() {
-		return nil, refuse(
-			http.StatusUnprocessableEntity,
-			fmt.Sprintf("That stretch has more than %d readings; keep a shorter one.", mostReadings),
-		)
-	}
 	r, _ := x.builder.Finish()
 	if len(r.Columns) == 0 {
 		return nil, refuse(
@@ -122,6 +120,7 @@ type stretch struct {
 	last     int64
 	begun    bool
 	columns  map[string]int
+	all      []*recording.Column
 	held     map[string]float64 // what inputs read before it begins
 	builder  *recording.Builder
 }
@@ -142,11 +141,19 @@ func (x *stretch) take(p *logic.Program, e *capture.Event) error {
 	if e.T < x.from {
 		if !x.begun {
 			x.held[in.Name] = value
-			x.column(in)
+			x.all[x.column(in)].Unit = unitOf(in)
 		}
 		return nil
 	}
 	x.begin()
+	column := x.column(in)
+	if was, is := x.all[column].Unit, unitOf(in); was != is {
+		return refuse(
+			http.StatusUnprocessableEntity,
+			fmt.Sprintf("Within this stretch another revision took over, for which %s is read in %s and not in %s; keep what was "+
+				"before that, or what came after, alone.", in.Name, cmp.Or(is, "no unit"), cmp.Or(was, "no unit")),
+		)
+	}
 	if e.T < x.last {
 		return refuse(
 			http.StatusUnprocessableEntity,
@@ -154,7 +161,7 @@ func (x *stretch) take(p *logic.Program, e *capture.Event) error {
 		)
 	}
 	x.last = e.T
-	x.builder.Sparse(e.T, []recording.Reading{{Column: x.column(in), Value: value}})
+	x.builder.Sparse(e.T, []recording.Reading{{Column: column, Value: value}})
 	return nil
 }
 
@@ -177,11 +184,17 @@ func (x *stretch) column(in *logic.Input) int {
 	if i, is := x.columns[in.Name]; is {
 		return i
 	}
-	c := &recording.Column{Name: in.Name}
-	if in.Chain != nil {
-		c.Unit = in.Chain.Units[0].Name()
-	}
+	c := &recording.Column{Name: in.Name, Unit: unitOf(in)}
 	i := x.builder.AddColumn(c)
 	x.columns[in.Name] = i
+	x.all = append(x.all, c)
 	return i
+}
+
+// unitOf is the unit in which a device's reading enters an input; empty for a contact.
+func unitOf(in *logic.Input) string {
+	if in.Chain == nil {
+		return ""
+	}
+	return in.Chain.Units[0].Name()
 }

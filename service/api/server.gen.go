@@ -1197,10 +1197,12 @@ type Place struct {
 
 // Plan defines model for Plan.
 type Plan struct {
-	Changes  []string `json:"changes"`
-	Moves    []Move   `json:"moves"`
-	Number   int64    `json:"number"`
-	Revision int64    `json:"revision"`
+	Changes []string `json:"changes"`
+	Moves   []Move   `json:"moves"`
+
+	// Number 0 until the devices have answered: nobody can agree to that.
+	Number   int64 `json:"number"`
+	Revision int64 `json:"revision"`
 
 	// Trials The trials of the revision that have failed or were not played, with why.
 	Trials []string `json:"trials"`

@@ -3,6 +3,7 @@ package live
 import (
 	"context"
 	"fmt"
+	"math"
 	"slices"
 	"time"
 
@@ -21,7 +22,7 @@ const (
 	planLasts     = 15 * 60 * second
 )
 
-// A Plan is what arming would do.
+// A Plan is what arming would do. Its number is 0, and nobody can agree to it, until the devices have answered.
 type Plan struct {
 	Number  int64
 	Changes []string // of what the job remembers, in sentences
@@ -35,7 +36,15 @@ type Move struct {
 	From, To string
 	Because  string
 	Unknown  bool // how the plant has it cannot be read
+
+	// Of an analog output: where in its range it would stand, and whether it only goes on from where it stands.
+	analog, follows bool
+	to              float64
 }
+
+// following is by how much of its range an analog output moves, and a plan of its move may be older, without anybody being
+// asked for that: a loop moves its output all the time.
+const following = 0.05
 
 // plans are those that were made and not agreed to yet.
 type plans struct {
@@ -102,7 +111,7 @@ func (e *Engine) Plan(ctx context.Context, r *Revision) (Plan, error) {
 func (e *Engine) plan(r *Revision) (Plan, error) {
 	var p Plan
 	if !e.began {
-		return p, refuse("the job waits for its devices to answer; try again in a moment")
+		return Plan{Waiting: "its devices have not answered yet"}, nil
 	}
 	if e.armed.Mode == Listening && r.Number != e.armed.Revision {
 		return p, refuse("the job listens with revision %d; listen %d first", e.armed.Revision, r.Number)
@@ -135,11 +144,11 @@ func (e *Engine) plan(r *Revision) (Plan, error) {
 	if e.run.S.Listening() && e.steady-e.plans.began < mostListening {
 		p.Waiting = e.undecided(p.Moves)
 	}
-	if e.plans.made == nil || !p.same(e.plans.made) {
+	if e.plans.made == nil || !p.same(e.plans.made) { // the one that somebody may have seen
 		e.plans.last++
+		e.plans.made = &p
 	}
-	p.Number = e.plans.last
-	e.plans.made, e.plans.until = &p, e.steady+planLasts
+	p.Number, e.plans.until = e.plans.last, e.steady+planLasts
 	return p, nil
 }
 
@@ -163,6 +172,11 @@ func (e *Engine) moves(p *logic.Program, next *logic.Stepper, because map[int32]
 			m.Because = p.Sentence(next.Standing(logic.Ref{Kind: logic.OutputKind, Index: int32(i)}), e.clockOf)
 		}
 		x := e.outputOf[o.Name]
+		if r := p.Job.Outputs[i].Range; r != nil {
+			width := r.To.Value - r.From.Value
+			m.analog, m.to = true, (to.Level-r.From.Value)/width
+			m.follows = x != nil && x.foundKnown && math.Abs(to.Level-o.FromWire(x.found).Level) < following*width
+		}
 		switch {
 		case x == nil || !x.foundKnown:
 			m.From, m.Unknown = "unknown", true
@@ -203,7 +217,19 @@ func (e *Engine) undecided(moves []Move) string {
 
 // same tells whether two plans move the same.
 func (p *Plan) same(o *Plan) bool {
-	return slices.Equal(p.Moves, o.Moves) && slices.Equal(p.Changes, o.Changes)
+	return slices.EqualFunc(asked(p.Moves), asked(o.Moves), sameMove) && slices.Equal(p.Changes, o.Changes)
+}
+
+// asked are the moves to which somebody has to agree.
+func asked(all []Move) []Move {
+	return slices.DeleteFunc(slices.Clone(all), func(m Move) bool { return m.follows })
+}
+
+func sameMove(a, b Move) bool {
+	if a.analog && b.analog {
+		return a.Output == b.Output && a.Unknown == b.Unknown && math.Abs(a.to-b.to) < following
+	}
+	return a == b
 }
 
 // An Agreement is that of a person to a plan.
@@ -229,7 +255,7 @@ func (e *Engine) Arm(ctx context.Context, r *Revision, a Agreement) (changed *Pl
 		if err != nil {
 			return done{err: err}
 		}
-		if p.Number != a.Plan || e.steady > e.plans.until {
+		if p.Number != a.Plan || p.Number == 0 || e.steady > e.plans.until {
 			return done{changed: &p}
 		}
 		if err := e.arm(r, a); err != nil {
