@@ -260,8 +260,7 @@ func (s *Stepper) stepRule(i int32, rule int32) truth {
 		}
 		reason := s.ruleReason(r, v, before)
 		if before == Undecided && m.held != NotHeld {
-			reason.Holds = true
-			s.explainHold(&reason, m.held, &r.restraints)
+			s.hold(&reason, m.held, m.turned, &r.restraints)
 		} else if s.conds[v.look].changed != s.now && (state == On && heldBefore != ByMinimumOn || state == Off && heldBefore == ByMinimumOn) && before != Undecided {
 			s.explainHold(&reason, heldBefore, &r.restraints)
 		}

@@ -328,8 +328,11 @@ func TestClockBehind(t *testing.T) {
 		before, err := x.engine.Status(t.Context())
 		require.NoError(t, err)
 		assert.True(t, before.Synchronised && before.SynchronisedKnown)
+		x.stop()
 		x.clock.setBy(-1000 * time.Hour) // a battery that is empty
-		x.kill(time.Second)
+		time.Sleep(10 * time.Second)
+		x.open()
+		x.start()
 		time.Sleep(5 * time.Second)
 		s, err := x.engine.Status(t.Context())
 		require.NoError(t, err)
