@@ -15,6 +15,8 @@ const (
 	ActiveUnacknowledged         // and annunciated
 	ActiveAcknowledged           // somebody knows
 	ReturnedUnacknowledged       // its condition is over, and nobody has said that he knows
+
+	states // how many there are
 )
 
 func (s State) String() string {
@@ -52,7 +54,7 @@ type Alarm struct {
 
 // Fields lists all that lasts.
 func (a *Alarm) Fields(f *memo.Fields) {
-	memo.One(f, 1, ReturnedUnacknowledged+1, &a.state)
+	memo.One(f, 1, states, &a.state)
 	f.Bool(2, &a.shelved)
 	if a.shelved || !f.Shifting() {
 		f.Time(3, &a.until)

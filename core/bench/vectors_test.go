@@ -71,7 +71,7 @@ func steps(r *bench.Result) []step {
 func TestVectors(t *testing.T) {
 	folders, err := filepath.Glob("testdata/vectors/*")
 	require.NoError(t, err)
-	require.Len(t, folders, 80)
+	require.Len(t, folders, 104)
 	for _, folder := range folders {
 		t.Run(filepath.Base(folder), func(t *testing.T) {
 			text, err := os.ReadFile(filepath.Join(folder, "case.rct"))
@@ -99,7 +99,7 @@ func TestVectors(t *testing.T) {
 				}
 				return cmp.Or(cmp.Compare(a.T, b.T), cmp.Compare(of(a), of(b)))
 			}), "the order of what changed at one instant")
-			got, want = inOrder(got), inOrder(want)
+			got, want = inOrder(moved(got)), inOrder(moved(want))
 			for i := range want {
 				if i >= len(got) || !got[i].is(want[i]) {
 					require.Fail(t, "the first difference", "want %v\ngot  %v", want[i:min(i+4, len(want))], got[min(i, len(got)):min(i+4, len(got))])
@@ -123,6 +123,16 @@ func (s step) is(want step) bool {
 		return a == b || isX && isY && math.Abs(x-y) <= 1e-7
 	}
 	return s.T == want.T && s.Name == want.Name && s.Kind == want.Kind && same(s.From, want.From) && same(s.To, want.To)
+}
+
+// moved leaves out changes of a value by less than the vectors are exact to: a loop that goes on from where its output stands
+// does not move it by a rounding error.
+func moved(all []step) []step {
+	return slices.DeleteFunc(all, func(s step) bool {
+		from, is := s.From.(float64)
+		to, other := s.To.(float64)
+		return is && other && math.Abs(from-to) <= 1e-7
+	})
 }
 
 func inOrder(all []step) []step {

@@ -153,7 +153,7 @@ func TestWhyOnTheNight(t *testing.T) {
 		{"blower", "02:33:00", "standby_blower is off: oxygen 5.965 mg/L < oxygen_low 6 mg/L for only 8 s of 45 s, since 02:32:52"},
 		{"blower", "03:30:05", "standby_blower is off: interlocked: mains is off"},
 		{"blower", "22:00:02", "standby_blower is undecided: oxygen is bad: 2.398 mA is below 3.6 mA: broken loop or no supply"},
-		{"dosing", "02:31:00", "oxygen 6.087 mg/L is 1.713 mg/L below its target oxygen_target 7.8 mg/L: 57.11 % in proportion and 89.55 % of integral give 100 %"},
+		{"dosing", "02:31:00", "oxygen 6.087 mg/L is 1.713 mg/L below its target oxygen_target 7.8 mg/L: 57.11 % in proportion and 89.56 % of integral give 100 %"},
 		{"dosing", "03:30:05", "oxygen_dosing is off: its `while` does not hold: mains is off"},
 		{"drum", "02:31:00", "filter_dp 34.29 mbar gives 50 Hz"},
 	} {

@@ -25,6 +25,8 @@ const (
 	Shift               // the clock was set: every time moves By; On where nobody was there, so that nothing falls due before
 	Restart             // nobody was there up to now
 	Listen              // the job listens from now on, or drives, as On says
+	Losing              // of a device, by the input that says whether it answers: nothing that is decided reaches its outputs
+	Pause               // the job did not run for By: what is proven by lasting is postponed by that
 	kinds               // how many there are
 )
 
@@ -50,15 +52,15 @@ func (e *Event) fields(f *memo.Fields) {
 	memo.Int(f, 4, &e.At)
 	f.Float(5, &e.Value)
 	f.Text(6, &e.Text)
-	memo.One(f, 7, logic.Bad+1, &e.Stand.State)
+	memo.One(f, 7, logic.States, &e.Stand.State)
 	f.Float(8, &e.Stand.Level)
 	f.Bool(9, &e.On)
 	memo.Int(f, 10, &e.By)
 	if e.Kind != Command {
 		return
 	}
-	memo.One(f, 11, logic.Look+1, &e.Do.Do)
-	memo.One(f, 12, logic.OutputKind+1, &e.Do.Of.Kind)
+	memo.One(f, 11, logic.Dos, &e.Do.Do)
+	memo.One(f, 12, logic.Kinds, &e.Do.Of.Kind)
 	memo.Int(f, 13, &e.Do.Of.Index)
 	f.Float(14, &e.Do.Value)
 	f.Bool(15, &e.Do.On)
@@ -103,7 +105,7 @@ func (e *Event) check(p *logic.Program) error {
 		if e.At < 0 || int(e.At) >= places {
 			return fmt.Errorf("the input of the number %d has no place %d", e.Of, e.At)
 		}
-	case Failing, Settle:
+	case Failing, Settle, Losing:
 	case Finding:
 		n = len(p.Outputs)
 	default:
@@ -129,6 +131,8 @@ func (e *Event) hand(s *logic.Stepper) (logic.Effect, error) {
 		s.Resettle(e.T, int(e.Of))
 	case Listen:
 		s.Listen(e.On)
+	case Losing:
+		s.LoseDevice(int(e.Of))
 	case Command:
 		return s.Command(e.Do)
 	}
@@ -172,7 +176,7 @@ func (f *feed) Hand(_ int64, s *logic.Stepper) {
 	f.events = nil
 }
 
-// Enter lets events of one time enter: what fell due before comes first, then all of them make one instant. A Shift and a
+// Enter lets events of one time enter: what fell due before comes first, then all of them make one instant. A Shift, a Pause and a
 // Pass stand alone, and make none. A Restart comes first, and what fell due while nobody was there falls due with it.
 func (r *Run) Enter(events []Event) error {
 	if len(events) == 0 {
@@ -198,6 +202,9 @@ func (r *Run) Enter(events []Event) error {
 			r.Look(t, changes)
 		}
 		return err
+	case Pause:
+		r.S.Pause(e.By)
+		return nil
 	case Shift, Pass:
 		if !e.On {
 			if err := run.Until(r.S, nil, t, r.Look, nil); err != nil {
@@ -232,4 +239,4 @@ func (r *Run) Play(events []Event) error {
 func together(a, b *Event) bool { return a.T == b.T && !a.alone() && !b.alone() && b.Kind != Restart }
 
 // alone tells whether the event makes no instant.
-func (e *Event) alone() bool { return e.Kind == Shift || e.Kind == Pass }
+func (e *Event) alone() bool { return e.Kind == Shift || e.Kind == Pass || e.Kind == Pause }

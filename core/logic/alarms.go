@@ -10,6 +10,7 @@ type Alarm struct {
 	Name    string
 	Rule    int   // the number of its rule
 	inhibit int32 // a condition, or -1
+	inHand  int32 // of the alarm of an output's hand: the input that it looks at; -1 of any other
 	node    int32 // of its step
 	tests   []int32
 }

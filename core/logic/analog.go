@@ -15,8 +15,20 @@ func (s *Stepper) callLevel(caller int32) float64 {
 	}
 }
 
-// chosen is the caller whose value an analog output takes, of those that call
-// and are not the one left out; -1 if there is none.
+// competes tells whether a loop has lost its output to another caller, and some other still calls.
+func (s *Stepper) competes(output, loop int32) bool {
+	if !s.loops[s.p.Calling[loop].Index].beaten {
+		return false
+	}
+	for _, c := range s.p.Callers(int(output)) {
+		if c != loop && s.calling(c) == On {
+			return true
+		}
+	}
+	return false
+}
+
+// chosen is the caller whose value an analog output takes, of those that call but one; -1 if there is none.
 func (s *Stepper) chosen(i, without int32) (caller int32, level float64) {
 	o := &s.p.Outputs[i]
 	caller = -1
@@ -53,9 +65,20 @@ func (o *Output) prefers(v, other float64) bool {
 	return v > other
 }
 
-// takeOver gives the output to the caller chosen. A loop that did not have it
-// starts from where it stands.
-func (s *Stepper) takeOver(i, caller int32, level float64) float64 {
+// takeOver gives the output to the caller that was decided on. A loop that has not had it takes it up from where it stands, as
+// far as that wins against the other callers, and may be.
+func (s *Stepper) takeOver(i int32, d *decision) {
+	if c := d.by; c >= 0 && s.p.Calling[c].Kind == LoopKind {
+		if m := &s.loops[s.p.Calling[c].Index]; !m.has && !s.competes(i, c) {
+			s.takeUp(&s.p.Loops[s.p.Calling[c].Index], m)
+			s.touched.add(s.p.number(s.p.Calling[c].Ref))
+			d.level = m.out
+			if other, best := s.chosen(i, c); other >= 0 && s.p.Outputs[i].prefers(best, d.level) {
+				d.by, d.level = other, best
+			}
+			s.restrain(i, d, s.lock(s.p.Outputs[i].interlock, s.outputs[i].settles), false)
+		}
+	}
 	for _, c := range s.p.Callers(int(i)) {
 		x := &s.p.Calling[c]
 		if x.Kind != LoopKind {
@@ -63,18 +86,11 @@ func (s *Stepper) takeOver(i, caller int32, level float64) float64 {
 		}
 		m := &s.loops[x.Index]
 		was := *m
-		if c == caller && !m.has && m.begun != s.now && s.p.Loops[x.Index].integral >= 0 {
-			level = s.outputs[i].level
-			if other, best := s.chosen(i, c); other >= 0 && s.p.Outputs[i].prefers(best, level) {
-				level = best
-			}
-			m.takeOver(level)
-		}
-		if m.has = c == caller; *m != was {
+		m.has, m.beaten = c == d.by, m.calls && d.by >= 0 && c != d.by
+		if *m != was {
 			s.touched.add(s.p.number(x.Ref))
 		}
 	}
-	return level
 }
 
 // Level is the value of an analog output after the last instant, in its unit.

@@ -28,6 +28,8 @@ const (
 	TakeOut               // take an alarm out of service
 	PutBack               // and put it back
 	Look                  // only make a time an instant
+
+	Dos // how many there are
 )
 
 // The words of the commands, and what each is about.
@@ -282,12 +284,12 @@ func (p *Program) size(k Kind) int {
 // check tells why a command cannot be carried out, whatever stands in it.
 func (p *Program) check(c Command) error {
 	switch {
-	case c.Do > Look:
+	case c.Do >= Dos:
 		return fmt.Errorf("there is no command of the number %d", c.Do)
 	case c.Do == Look:
 		return nil
 	case !c.Do.about(c.Of.Kind):
-		return fmt.Errorf("%s is for %s, and this is %s", c.Do, article(commands[c.Do].what), Kind(min(c.Of.Kind, OutputKind)).withArticle())
+		return fmt.Errorf("%s is for %s, and this is %s", c.Do, article(commands[c.Do].what), Kind(min(c.Of.Kind, Kinds-1)).withArticle())
 	case c.Of.Index < 0 || int(c.Of.Index) >= p.size(c.Of.Kind):
 		return fmt.Errorf("the job has no %s of the number %d", c.Of.Kind, c.Of.Index)
 	case c.For < 0:
@@ -327,6 +329,8 @@ const (
 	HandOff             // a person
 	HandAt              // a person, of an analog output
 	Stood               // nobody: it stays off
+
+	modes // how many there are
 )
 
 func (m Mode) String() string { return [...]string{"auto", "hand on", "hand off", "hand", "off"}[m] }
@@ -368,7 +372,8 @@ func (s *Stepper) carryOut(c Command, i int32) {
 		s.newConds.add(s.p.Rules[rule].node)
 	case TakeInHand, StandOff, GiveBack:
 		m := &s.outputs[i]
-		m.mode, m.hand, m.lock, m.ends = Auto, 0, "", never
+		before := *m
+		m.mode, m.hand, m.lock, m.ends, m.unhand = Auto, 0, "", never, false
 		switch o := &s.p.Outputs[i]; {
 		case c.Do == StandOff:
 			m.mode, m.lock = Stood, c.Lock
@@ -380,10 +385,14 @@ func (s *Stepper) carryOut(c Command, i int32) {
 		default:
 			m.mode = HandOff
 		}
+		s.askHand(i, &before)
 		s.lasts(c)
 		s.newOutputs.add(int32(i))
 	case PinInput, UnpinInput:
 		m := &s.inputs[i]
+		if m.pinned && c.Do == UnpinInput {
+			s.unpinned.add(i)
+		}
 		m.pinned, m.pin, m.pinEnds = c.Do == PinInput, c.Value, never
 		s.lasts(c)
 		s.markInput(i)
@@ -392,6 +401,9 @@ func (s *Stepper) carryOut(c Command, i int32) {
 		switch c.Do {
 		case Acknowledge:
 			a.Acknowledge()
+			if k := s.p.Alarms[i].inHand; k >= 0 {
+				s.handKnown(k)
+			}
 		case Shelve:
 			a.Shelve(never)
 			s.lasts(c)
@@ -444,6 +456,24 @@ func (s *Stepper) begin() {
 		}
 	}
 	s.endings = s.endings[:0]
+	for word := range s.unpinned {
+		for i, some := s.unpinned.take(word); some; i, some = s.unpinned.take(word) {
+			s.unpin(i)
+		}
+	}
+}
+
+// unpin has the alarm that an input is bad raised at this instant, whatever its delay, if the reading that counts again is bad:
+// nobody saw how long it has been so.
+func (s *Stepper) unpin(i int32) {
+	rule := s.p.Inputs[i].badRule
+	if rule < 0 || s.p.Rules[rule].on == s.p.Rules[rule].trip {
+		return
+	}
+	on := s.p.Rules[rule].on
+	m := &s.conds[on]
+	m.waiting, m.lapsed, m.since = true, true, s.now
+	s.newConds.add(on)
 }
 
 // wanted is what a person has decided of what a command is about, in words.

@@ -93,7 +93,7 @@ output fan
 5 r on→off: reset by a person; x 3 mg/L >= low 2 mg/L
 5 o on→off: no longer called by r
 20 fan off→on: in hand: on
-30 fan on→off: stood off by a person, once its minimum on of 10 s had passed
+30 fan on→off: kept off by a person, once its minimum on of 10 s had passed
 41 fan off→on: in hand: on, and permitted now: y 2 mg/L > 1 mg/L
 42 fan on→off: interlocked: y 9 mg/L > 8 mg/L
 50 f off→on: k is on

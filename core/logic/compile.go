@@ -34,7 +34,7 @@ func CompileWith(job *sheet.Job, watched []sheet.Condition) (*Program, []int32, 
 	c.p.numberDeclarations(job)
 	for i, in := range slices.Concat(job.Inputs, job.Watched) {
 		c.p.workings = append(c.p.workings, printText(in.Working()))
-		node := Input{Name: in.Name, Inverted: in.Inverted != nil, junction: -1}
+		node := Input{Name: in.Name, Inverted: in.Inverted != nil, junction: -1, badRule: -1}
 		length := func(d *sheet.Duration) int64 {
 			node.retimed = node.retimed || d.Name != ""
 			return job.DurationValue(d)
@@ -90,7 +90,7 @@ func CompileWith(job *sheet.Job, watched []sheet.Condition) (*Program, []int32, 
 	c.p.Rules = make([]Rule, len(job.Rules)+len(job.Alarms))
 	for i, a := range job.Alarms {
 		rule := len(job.Rules) + i
-		c.p.Alarms = append(c.p.Alarms, Alarm{Name: a.Name, Rule: rule, inhibit: -1})
+		c.p.Alarms = append(c.p.Alarms, Alarm{Name: a.Name, Rule: rule, inhibit: -1, inHand: -1})
 		c.p.index[a.Name] = Ref{AlarmKind, int32(i)}
 	}
 	for i, r := range job.Rules {
@@ -212,6 +212,10 @@ func (c *compiler) output(o *sheet.Output) {
 		node.wire = wire(o)
 	}
 	node.inverted = o.Inverted != nil
+	node.inHand = int32(c.p.Index(InputKind, o.InHand()))
+	if a := c.p.Index(AlarmKind, o.HandAlarm()); node.inHand >= 0 && a >= 0 {
+		c.p.Alarms[a].inHand = node.inHand
+	}
 	c.p.Outputs = append(c.p.Outputs, node)
 }
 

@@ -33,16 +33,18 @@ type Loop struct {
 
 // loopMemory is the memory of a Loop.
 type loopMemory struct {
-	running     bool    // it calls
-	interrupted bool    // by what cannot be believed
-	has         bool    // the output stands where the loop has put it
-	begun       int64   // when it began to call
-	at          int64   // when it was last worked out,
-	x           float64 // at this value
-	share       float64 // what proportion and derivative gave
-	sum         float64 // what the integral gives
-	out         float64
+	calls  bool    // its value is known and its `while` holds
+	has    bool    // the output stands where the loop has put it
+	beaten bool    // it does not, since another caller's value wins; the integral holds until the loop's own value does
+	at     int64   // when it was last worked out,
+	x      float64 // at this value
+	share  float64 // what proportion and derivative gave
+	sum    float64 // what the integral gives, or the bias
+	out    float64
 }
+
+// leave makes the loop one that has to take its output up anew.
+func (m *loopMemory) leave() { m.calls, m.has, m.beaten = false, false, false }
 
 func (c *compiler) follow(d *sheet.Follow) {
 	index, output := len(c.p.Follows), c.p.Index(OutputKind, d.Call.Output.Name)
@@ -137,18 +139,16 @@ func (s *Stepper) stepLoop(i, index int32) truth {
 	l, m := &s.p.Loops[index], &s.loops[index]
 	v := s.allowed(l.while, s.known[l.of] && s.known[l.target])
 	if v != isTrue {
-		m.interrupted = v == isUnknown && (m.running || m.interrupted)
-		m.running = false
+		m.leave()
 		s.timers.Set(i, never)
 		return v
 	}
 	before := m.out
 	switch {
-	case !m.running:
-		s.catchUpValue(l.of)
+	case !m.calls:
+		m.calls, m.beaten = true, true
 		s.beginLoop(l, m)
 	case s.now >= after(m.at, s.duration(int64(l.every))):
-		s.catchUpValue(l.of)
 		s.moveLoop(l, m)
 	}
 	if m.out != before {
@@ -158,49 +158,63 @@ func (s *Stepper) stepLoop(i, index int32) truth {
 	return v
 }
 
-// beginLoop takes the output over from where it stands, unless it stands where
-// nobody calls it.
+// beginLoop begins a period of a loop, without derivative. Its integral is what it was: whether the loop takes its output up,
+// or has to win it with its own value from another caller, the output decides.
 func (s *Stepper) beginLoop(l *Loop, m *loopMemory) {
-	o := &s.p.Outputs[l.Output]
-	m.running, m.has, m.begun, m.at, m.x = true, false, s.now, s.now, s.values[l.of]
+	s.catchUpValue(l.of)
+	m.at, m.x = s.now, s.values[l.of]
 	m.share = l.gain * (s.values[l.target] - m.x)
-	if l.integral >= 0 && (m.interrupted || s.outputs[l.Output].state != Off) {
-		m.takeOver(s.outputs[l.Output].level)
-	} else {
+	if l.integral < 0 {
 		m.sum = l.bias
-		if l.integral >= 0 {
-			m.sum = o.Low
-		}
-		m.out = o.clamp(m.share + m.sum)
 	}
-	m.interrupted = false
+	m.out = s.p.Outputs[l.Output].clamp(m.share + m.sum)
 }
 
-// takeOver makes the loop go on from where the output stands.
-func (m *loopMemory) takeOver(out float64) { m.out, m.sum = out, out-m.share }
-
-// moveLoop is one step. The integral holds while the output is at a limit that
-// it would drive it beyond. While another has the output, the step starts from
-// where that has put it.
-func (s *Stepper) moveLoop(l *Loop, m *loopMemory) {
+// takeUp begins a period of a loop that goes on from where its output stands, or with its proportion alone where that is the
+// low end.
+func (s *Stepper) takeUp(l *Loop, m *loopMemory) {
 	o := &s.p.Outputs[l.Output]
-	x, dt := s.values[l.of], float64(s.now-m.at)
-	deviation := s.values[l.target] - x
-	if l.integral >= 0 && !m.has {
-		m.takeOver(s.outputs[l.Output].level)
+	s.beginLoop(l, m)
+	s.timers.Set(l.node, after(m.at, s.duration(int64(l.every))))
+	switch stands := s.outputs[l.Output].level; {
+	case l.integral < 0:
+	case stands == o.Low:
+		m.sum, m.out = o.Low, o.clamp(m.share+o.Low)
+	default:
+		m.sum, m.out = stands-m.share, stands
 	}
+}
+
+// moveLoop makes one step of a loop. While another caller has the output, the integral holds; while something else has it, the
+// loop stands ready to take it up. No period counts as longer than `every`, or than the scan where that is longer, however
+// long the job was not running.
+func (s *Stepper) moveLoop(l *Loop, m *loopMemory) {
+	if !m.has && !m.beaten {
+		s.takeUp(l, m)
+		return
+	}
+	o := &s.p.Outputs[l.Output]
+	s.catchUpValue(l.of)
+	x, dt := s.values[l.of], float64(min(s.now-m.at, max(s.duration(int64(l.every)), s.scan)))
+	deviation := s.values[l.target] - x
 	m.share = l.gain * deviation
 	if l.derivative >= 0 {
 		m.share -= l.gain * float64(s.duration(int64(l.derivative))) * (x - m.x) / dt
 	}
-	if l.integral >= 0 {
-		step := l.gain * deviation * dt / float64(s.duration(int64(l.integral)))
-		out := m.share + m.sum + step
-		if !(out > o.High && step > 0) && !(out < o.Low && step < 0) {
-			m.sum += step
-		}
+	if l.integral >= 0 && m.has {
+		m.integrate(l.gain*deviation*dt/float64(s.duration(int64(l.integral))), o)
 	}
 	m.out, m.x, m.at = o.clamp(m.share+m.sum), x, s.now
+}
+
+// integrate adds a step to the integral, as far as the output reaches exactly an end of its range: beyond that it holds.
+func (m *loopMemory) integrate(step float64, o *Output) {
+	if low := o.Low - m.share; step < 0 {
+		m.sum = max(m.sum+step, min(m.sum, low))
+	}
+	if high := o.High - m.share; step > 0 {
+		m.sum = min(m.sum+step, max(m.sum, high))
+	}
 }
 
 func (o *Output) clamp(v float64) float64 { return math.Max(o.Low, math.Min(v, o.High)) }

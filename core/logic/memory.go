@@ -90,11 +90,18 @@ func newMemory(p *Program) Memory {
 	for i := range m.bands {
 		m.bands[i] = bandMemory{inForce: -1, waiting: -1, turned: math.MinInt64, number: -1}
 	}
+	for i := range m.loops {
+		m.loops[i].sum = p.Outputs[p.Loops[i].Output].Low
+	}
 	for i := range m.rules {
 		m.rules[i].number, m.rules[i].settles = -1, math.MinInt64
 	}
 	for i := range m.outputs {
-		m.outputs[i] = outputMemory{level: p.Outputs[i].Low, ends: never, settles: math.MinInt64, number: -1}
+		m.outputs[i] = newOutputMemory(&p.Outputs[i])
 	}
 	return m
+}
+
+func newOutputMemory(o *Output) outputMemory {
+	return outputMemory{level: o.Low, plant: Stand{Level: o.Low}, ends: never, settles: math.MinInt64, number: -1}
 }

@@ -60,6 +60,16 @@ func (s *Stepper) send() {
 	s.messages = s.messages[:0]
 }
 
+// noteMessages notes what the end of a moment makes of the conditions of messages. It sends nothing.
+func (s *Stepper) noteMessages() {
+	for _, i := range s.messages {
+		if when := s.p.Messages[s.p.conds[i].a].when; when >= 0 && s.truths[when] != isUnknown {
+			s.conds[i].tripped = s.truths[when] == isTrue
+		}
+	}
+	s.messages = s.messages[:0]
+}
+
 // stepMessage sends a message when it is time. tripped is: its condition was true
 // when it was last known; waiting: it has begun to count its time.
 func (s *Stepper) stepMessage(i int32, index int32) {

@@ -21,7 +21,7 @@ func (s *Stepper) moment(i int32, n *condNode) truth {
 	if v != isTrue {
 		return v
 	}
-	if s.ending {
+	if s.ending || s.restarting {
 		return isFalse
 	}
 	s.fired = append(s.fired, i)
@@ -71,58 +71,85 @@ func (s *Stepper) changes(i int32, n *condNode) truth {
 	return truthOf(s.conds[i].waiting && s.conds[i].last != s.values[n.a])
 }
 
-// crosses evaluates whether a value has come to the other side of another one,
-// and perhaps stayed there. Exactly on it is the side that it came from.
-// tripped is: above; waiting: a side is known; lapsed: it has crossed and has not
-// stayed long enough yet.
+// crosses evaluates whether a value has come to the other side of another one and, where a duration is written, has stayed
+// there for it. The side that counts is the last one on which the value has stayed for so long; that of the first good value
+// counts at once. In the memory, tripped is the side that counts, true for above; waiting says that there is one; lapsed that
+// the value is on the other side, since since, or never where that is not known.
 func (s *Stepper) crosses(i int32, n *condNode) truth {
 	if !s.known[n.a] || !s.known[n.b] {
 		return isUnknown
 	}
-	crossed := s.crossed(i, n)
-	if n.n < 0 || s.patient {
-		return truthOf(crossed)
-	}
-	m := &s.conds[i]
-	return truthOf(!crossed && m.lapsed && m.since != never && s.now >= after(m.since, s.duration(int64(n.n))))
+	return truthOf(s.crossed(i, n) && s.now >= s.crossingEnds(i, n))
 }
 
+// crossed tells whether a value is on the other side than the one that counts. Exactly on the limit it is where it came from.
 func (s *Stepper) crossed(i int32, n *condNode) bool {
-	x, v := s.values[n.a], s.values[n.b]
-	return x != v && s.conds[i].waiting && x > v != s.conds[i].tripped
+	m, x, v := &s.conds[i], s.values[n.a], s.values[n.b]
+	if x == v {
+		return m.waiting && m.lapsed
+	}
+	return m.waiting && x > v != m.tripped
 }
 
-// stays moves on what a crossing remembers: its side, and how long it has been
-// there.
+// crossingEnds is when a value that has crossed will have stayed for long enough.
+func (s *Stepper) crossingEnds(i int32, n *condNode) int64 {
+	m := &s.conds[i]
+	switch {
+	case n.n < 0 || s.patient:
+		return s.now
+	case m.lapsed && m.since != never:
+		return after(m.since, s.duration(int64(n.n)))
+	}
+	return after(s.now, s.duration(int64(n.n)))
+}
+
+// stays moves on what a crossing remembers: the side that counts, and since when the value is on the other.
 func (s *Stepper) stays(i int32, n *condNode) {
 	m := &s.conds[i]
 	if !s.known[n.a] || !s.known[n.b] {
-		m.since = never // the time it stays begins anew
+		m.since = never // the wait begins anew
 		s.timers.Set(i, never)
 		return
 	}
-	crossed := s.crossed(i, n)
-	if x, v := s.values[n.a], s.values[n.b]; x != v {
+	crossed, end := s.crossed(i, n), s.crossingEnds(i, n)
+	due := int64(never)
+	switch x, v := s.values[n.a], s.values[n.b]; {
+	case !m.waiting && x != v:
 		m.tripped, m.waiting = x > v, true
-	}
-	if n.n < 0 {
-		return
-	}
-	if crossed && !s.patient {
-		m.lapsed, m.since = true, s.now
-	}
-	if !m.lapsed {
-		return
-	}
-	if m.since == never {
-		m.since = s.now
-	}
-	if end := after(m.since, s.duration(int64(n.n))); s.now < end {
-		s.timers.Set(i, end)
-	} else {
+	case !crossed:
 		m.lapsed = false
-		s.timers.Set(i, never)
+	case s.now >= end:
+		m.tripped, m.lapsed = !m.tripped, false
+	default:
+		if !m.lapsed || m.since == never {
+			m.since = s.now
+		}
+		m.lapsed, due = true, end
 	}
+	s.timers.Set(i, due)
+}
+
+// beginMoments gives the momentary conditions on values that no input makes, such as those of analog outputs, what these
+// are before the first instant.
+func (s *Stepper) beginMoments() {
+	for i := range s.p.conds {
+		n, m := &s.p.conds[i], &s.conds[i]
+		if !s.p.ownValue(n) {
+			continue
+		}
+		switch x := s.values[n.a]; n.op {
+		case condChanges:
+			m.last, m.waiting = x, s.known[n.a]
+		case condCrosses:
+			v := s.values[n.b]
+			m.tripped, m.waiting = x > v, s.known[n.a] && s.known[n.b] && x != v
+		}
+	}
+}
+
+// ownValue tells whether a momentary condition looks at values that no input makes.
+func (p *Program) ownValue(n *condNode) bool {
+	return n.op == condChanges && p.firstInput(n.a) < 0 || n.op == condCrosses && p.firstInput(n.a) < 0 && p.firstInput(n.b) < 0
 }
 
 func truthOf(b bool) truth {

@@ -1,7 +1,10 @@
 package logic
 
 import (
+	"strings"
+
 	"rectura/core/sheet"
+	"rectura/core/signal"
 	"rectura/core/unit"
 )
 
@@ -10,6 +13,7 @@ type naivePeople struct {
 	set    map[string]float64
 	resets map[string]bool
 	hands  map[string]*naiveHand
+	asked  map[string]*naiveHand // what a hand that was given at this instant took the place of
 	pins   map[string]*naivePin
 }
 
@@ -27,7 +31,7 @@ type naivePin struct {
 }
 
 func newNaivePeople() naivePeople {
-	return naivePeople{map[string]float64{}, map[string]bool{}, map[string]*naiveHand{}, map[string]*naivePin{}}
+	return naivePeople{map[string]float64{}, map[string]bool{}, map[string]*naiveHand{}, map[string]*naiveHand{}, map[string]*naivePin{}}
 }
 
 // do carries a command out, at the time of the instant that follows.
@@ -52,15 +56,30 @@ func (n *naive) do(c Command, p *Program, t int64) {
 		} else if c.On {
 			h.how = "on"
 		}
+		if _, asked := n.asked[name]; !asked {
+			n.asked[name] = n.hands[name]
+		}
+		if h.how == "off" {
+			delete(n.asked, name)
+		}
 		n.hands[name] = h
 	case StandOff:
 		n.hands[name] = &naiveHand{"stood", 0, ends}
+		delete(n.asked, name)
 	case GiveBack:
+		delete(n.asked, name)
 		delete(n.hands, name)
 	case PinInput:
 		n.pins[name] = &naivePin{c.Value, ends}
 	case UnpinInput:
+		if pin := n.pins[name]; pin != nil && t < pin.ends {
+			n.now = t
+			n.unpin(name)
+		}
 		delete(n.pins, name)
+	}
+	if output, is := strings.CutSuffix(name, ".hand"); is && c.Do == Acknowledge {
+		n.contacts[output+".inhand"] = &signal.Contact{On: true}
 	}
 	a := &n.alarm0
 	if name != "alarm0" {
@@ -78,6 +97,13 @@ func (n *naive) do(c Command, p *Program, t int64) {
 		a.out = c.Do == TakeOut
 		a.muted = a.muted || a.out && !a.active && a.unacknowledged
 		a.unheard = a.unheard && a.silenced()
+	}
+}
+
+// unpin has the alarm of a bad input raised at once, if it is bad.
+func (n *naive) unpin(input string) {
+	if a, is := n.job.Lookup(input + ".bad").(*sheet.Alarm); is {
+		n.since[a.Rule], n.over[a.Rule] = n.now, true
 	}
 }
 

@@ -53,8 +53,9 @@ type naive struct {
 	loop    *naiveLoop  // the only one
 	wake    int64       // when the loop is worked out next
 
-	out2  State // the output that conditions look at, and the valve, before this pass
-	level float64
+	unhanded bool  // a hand could not go on in this pass
+	out2     State // the output that conditions look at, and the valve, before this pass
+	level    float64
 }
 
 type naiveRule struct {
@@ -84,9 +85,11 @@ type naiveAlarm struct {
 }
 
 type naiveOutput struct {
-	state  State
-	turned int64
-	everOn bool
+	state   State
+	had     State // the plant
+	turned  int64
+	everOn  bool
+	stirred []State // what it was decided to be while it settled
 }
 
 func newNaive(job *sheet.Job) *naive {
@@ -463,23 +466,46 @@ func (n *naive) goesOver(x *sheet.Cross, over bool) (crossed, known bool) {
 	return any && before != (a > b), true
 }
 
+// stays evaluates a crossing that must last. The side that counts is the last one on which the value has stayed for so long.
 func (n *naive) stays(x *sheet.Cross, d int64, over bool) truth {
 	at, waiting := n.crossed[x]
-	crossed, known := n.goesOver(x, over)
-	v := truthIf(!crossed && waiting && at != never && n.now-at >= d, known)
-	switch {
-	case !over:
-	case !known:
-		if waiting {
+	a, okA := n.value(x.X)
+	b, okB := n.value(x.V)
+	if !okA || !okB {
+		if over && waiting {
 			n.crossed[x] = never // anew once it is good again
 		}
-	case crossed, waiting && at == never:
-		n.crossed[x], n.moved = n.now, true
-	case v == isTrue:
+		return isUnknown
+	}
+	side, known := n.last[x]
+	switch {
+	case !known && a == b:
+		return isFalse
+	case !known:
+		if over {
+			n.last[x] = a > b
+		}
+		return isFalse
+	case a == b && !waiting || a != b && (a > b) == side:
+		if over {
+			delete(n.crossed, x)
+		}
+		return isFalse
+	case !waiting || at == never:
+		at, n.moved = n.now, true
+	}
+	if n.now-at < d {
+		if over {
+			n.crossed[x] = at
+		}
+		return isFalse
+	}
+	if over {
+		n.last[x] = !side.(bool)
 		delete(n.crossed, x)
 		n.moved = true
 	}
-	return v
+	return isTrue
 }
 
 func (n *naive) compared(x *sheet.Compare) truth {
@@ -752,24 +778,47 @@ func (n *naive) output(o *sheet.Output) {
 	if hand == "on" {
 		lockedCaller = false
 	}
+	if n.settled() && len(m.stirred) > 0 {
+		m.had, m.turned, m.everOn, n.moved = m.state, n.now, m.everOn || slices.Contains(m.stirred, On), true
+		m.stirred = nil
+	}
 	switch {
 	case n.forces(lock):
 		to = Off
-		if hand != "" {
-			n.hands[o.Name] = &naiveHand{"stood", 0, never}
-		}
+		n.takeFromHand(o.Name)
 	case called == Undecided:
 		to = m.state
 		if n.settled() && (o.Fail == nil || o.Fail.Word != "hold") {
 			to = map[bool]State{true: On, false: Off}[o.Fail != nil && o.Fail.Word == "on"]
 		}
-	case called == On && m.state == Off && (lock != isFalse || m.everOn && n.within(m.turned, o.MinimumOff) || permitted != isTrue):
+	case called == On && m.had == Off && (lock != isFalse || m.everOn && n.within(m.turned, o.MinimumOff) || permitted != isTrue):
 		to = Off
-	case called == Off && m.state == On && n.within(m.turned, o.MinimumOn) && !lockedCaller:
+	case called == Off && m.had == On && n.within(m.turned, o.MinimumOn) && !lockedCaller:
 		to = On
 	}
-	if to != m.state {
-		m.state, m.turned, m.everOn, n.moved = to, n.now, m.everOn || to == On, true
+	hand = n.hand(o.Name).how
+	switch reaches := n.settled() || to == Off && (n.forces(lock) || hand == "off" || hand == "stood"); {
+	case reaches && to != m.had:
+		m.had, m.turned, m.everOn, n.moved = to, n.now, m.everOn || to == On, true
+	case !reaches && to != m.state:
+		m.stirred = append(m.stirred, to)
+	}
+	m.state = to
+}
+
+// takeFromHand takes an output out of hand that its own interlock turns off. A hand of this very instant is refused.
+func (n *naive) takeFromHand(output string) {
+	hand := n.hand(output)
+	if before, asked := n.asked[output]; asked && (hand.how == "on" || hand.how == "at") {
+		if n.hands[output] = before; before == nil {
+			delete(n.hands, output)
+		}
+	}
+	if hand = n.hand(output); hand.how == "on" || hand.how == "at" {
+		n.hands[output] = &naiveHand{"stood", 0, hand.ends}
+		if c := n.contacts[output+".inhand"]; c != nil {
+			c.Fault, n.unhanded = signal.Reported, true
+		}
 	}
 }
 
@@ -846,9 +895,15 @@ func (n *naive) instant(t int64) []string {
 	n.moved = n.start == never
 	n.now, n.start = t, min(n.start, t)
 	before := n.states()
+	for input, pin := range n.pins {
+		if pin.ends == t {
+			n.unpin(input)
+		}
+	}
 	n.rest()
 	n.alarm0 = n.now0()
 	clear(n.resets)
+	clear(n.asked)
 	if n.fired {
 		n.ending = true
 		n.rest()
@@ -869,7 +924,7 @@ func (n *naive) instant(t int64) []string {
 // stay what they are.
 func (n *naive) rest() {
 	for range mostPasses {
-		n.out2, n.level = n.outputs["out2"].state, n.valve.level
+		n.out2, n.level, n.unhanded = n.outputs["out2"].state, n.valve.level, false
 		n.decideBands(n.job.Bands[0])
 		for _, r := range n.job.Order {
 			n.rule(r)
@@ -881,7 +936,7 @@ func (n *naive) rest() {
 				n.output(o)
 			}
 		}
-		if n.outputs["out2"].state == n.out2 && n.valve.level == n.level {
+		if n.outputs["out2"].state == n.out2 && n.valve.level == n.level && !n.unhanded {
 			return
 		}
 	}

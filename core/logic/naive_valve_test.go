@@ -10,15 +10,15 @@ var percent = unit.MustLookup("%")
 // naiveValve is the only analog output of a random job, from 0 to 100 %.
 type naiveValve struct {
 	level float64
-	given bool // somebody, or its fail state, gives it a value
+	had   float64 // the plant
+	given bool    // somebody, or its fail state, gives it a value
 }
 
 // naiveLoop is the only loop of a random job.
 type naiveLoop struct {
 	calls  bool
-	lost   bool // what it looks at was lost while it called
-	has    bool // the valve stands where the loop wants it
-	begun  int64
+	has    bool    // the valve stands where the loop wants it
+	wins   bool    // another caller has the valve, and the loop must win it by its own value
 	last   int64   // when it was last worked out
 	x      float64 // and at what value
 	share  float64 // of proportion and derivative
@@ -64,44 +64,68 @@ func (n *naive) controls(l *sheet.Loop) (State, float64) {
 		gain = -gain
 	}
 	if state != On {
-		m.lost = state == Undecided && (m.calls || m.lost)
-		m.calls = false
+		m.calls, m.has = false, false
 		n.wake = never
 		return state, 0
 	}
-	every := n.length(l.Every.Duration)
-	switch {
+	switch every := n.length(l.Every.Duration); {
 	case !m.calls:
-		m.share = gain * (target - x)
-		m.sum = 0
-		if l.Integral == nil {
-			m.sum = l.Bias.Quantity.Value
-		}
-		m.wanted = held(m.share + m.sum)
-		if l.Integral != nil && (m.lost || n.valve.given) { // without a bump
-			m.wanted, m.sum = n.valve.level, n.valve.level-m.share
-		}
-		m.calls, m.lost, m.has, m.begun, m.last, m.x = true, false, false, n.now, n.now, x
+		m.calls, m.wins = true, true
+		n.beginPeriod(l, gain*(target-x), x)
 	case n.now >= m.last+every:
-		if l.Integral != nil && !m.has { // it goes on from where others have put the valve
-			m.sum = n.valve.level - m.share
+		if !m.has && !m.wins {
+			n.takesUp(l)
+			break
 		}
-		dt := float64(n.now - m.last)
+		dt := float64(min(n.now-m.last, every))
 		m.share = gain * (target - x)
 		if l.Derivative != nil {
 			m.share -= gain * float64(n.length(l.Derivative.Duration)) * (x - m.x) / dt
 		}
-		if l.Integral != nil {
+		if l.Integral != nil && m.has {
 			more := gain * (target - x) * dt / float64(n.length(l.Integral.Duration))
-			beyond := m.share + m.sum + more
-			if !(beyond > 100 && more > 0 || beyond < 0 && more < 0) {
+			switch to := m.share + m.sum + more; { // as far as the end, and not beyond
+			case more > 0 && to > 100:
+				m.sum = max(m.sum, 100-m.share)
+			case more < 0 && to < 0:
+				m.sum = min(m.sum, 0-m.share)
+			default:
 				m.sum += more
 			}
 		}
 		m.wanted, m.last, m.x = held(m.share+m.sum), n.now, x
 	}
-	n.wake = m.last + every
+	n.wake = m.last + n.length(l.Every.Duration)
 	return On, m.wanted
+}
+
+func (n *naive) beginPeriod(l *sheet.Loop, share, x float64) {
+	m := n.loop
+	m.last, m.x, m.share = n.now, x, share
+	if l.Integral == nil {
+		m.sum = l.Bias.Quantity.Value
+	}
+	m.wanted = held(m.share + m.sum)
+}
+
+// takesUp has the loop go on from where the valve stands.
+func (n *naive) takesUp(l *sheet.Loop) {
+	m := n.loop
+	x, _ := n.value(l.Keep.Of)
+	target, _ := n.value(l.Keep.Target)
+	gain := 100 / l.Band.Quantity.In(milligrams)
+	if l.Acting.Word == "direct" {
+		gain = -gain
+	}
+	n.beginPeriod(l, gain*(target-x), x)
+	n.wake = m.last + n.length(l.Every.Duration)
+	switch {
+	case l.Integral == nil:
+	case n.valve.level == 0:
+		m.sum, m.wanted = 0, held(m.share)
+	default:
+		m.sum, m.wanted = n.valve.level-m.share, n.valve.level
+	}
 }
 
 // analogOutput decides the valve.
@@ -133,14 +157,15 @@ func (n *naive) analogOutput(o *sheet.Output) {
 		s, level := n.follows(f)
 		add(s, level, false)
 	}
-	for _, l := range n.job.Loops {
-		s, level := n.controls(l)
-		add(s, level, true)
-	}
 	for _, a := range n.alarm().Calls {
 		if c := called(a.Calls, o); c != nil {
 			add(n.alarmCalls(a), value(c), false)
 		}
+	}
+	others := len(calls) > 0
+	for _, l := range n.job.Loops {
+		s, level := n.controls(l)
+		add(s, level, true)
 	}
 	better := func(a, b float64) bool {
 		if o.CalledBy.Word == "lowest" {
@@ -156,15 +181,16 @@ func (n *naive) analogOutput(o *sheet.Output) {
 		}
 	}
 	m := n.valve
+	if n.settled() {
+		m.had = m.level
+	}
 	lock, permitted := n.locked(&o.Guard), n.clause(o.Permissive, isTrue)
 	given, level, loopHas := false, 0.0, false
 	hand := n.hand(o.Name)
 	switch {
 	case n.forces(lock):
-		if hand.how != "" {
-			n.hands[o.Name] = &naiveHand{"stood", 0, never}
-		}
-	case hand.how == "at" && m.level == 0 && hand.level != 0 && (lock != isFalse || permitted != isTrue):
+		n.takeFromHand(o.Name)
+	case hand.how == "at" && m.had == 0 && hand.level != 0 && (lock != isFalse || permitted != isTrue):
 	case hand.how == "at":
 		given, level = true, hand.level
 	case hand.how != "":
@@ -179,19 +205,26 @@ func (n *naive) analogOutput(o *sheet.Output) {
 			}
 		}
 	case best == nil:
-	case m.level == 0 && best.level != 0 && (lock != isFalse || permitted != isTrue):
+	case m.had == 0 && best.level != 0 && (lock != isFalse || permitted != isTrue):
 	default:
 		given, level, loopHas = true, best.level, best.loop
-		if loopHas && !n.loop.has && n.loop.begun != n.now && n.job.Loops[0].Integral != nil {
-			level = m.level
-			for _, c := range calls {
-				if !c.loop && better(c.level, level) {
-					level = c.level
-				}
+		if !loopHas || n.loop.has || n.loop.wins && others {
+			break
+		}
+		n.takesUp(n.job.Loops[0])
+		level = n.loop.wanted
+		for _, c := range calls {
+			if !c.loop && better(c.level, level) {
+				level, loopHas = c.level, false
 			}
-			n.loop.wanted, n.loop.sum = level, level-n.loop.share
+		}
+		if m.had == 0 && level != 0 && (lock != isFalse || permitted != isTrue) {
+			given, level, loopHas = false, 0, false
 		}
 	}
-	n.loop.has = loopHas
+	n.loop.has, n.loop.wins = loopHas, n.loop.calls && !loopHas && given && hand.how == "" && best != nil
 	m.given, m.level = given, level
+	if hand = n.hand(o.Name); n.settled() || level == 0 && (n.forces(lock) || hand.how == "stood") {
+		m.had = level
+	}
 }

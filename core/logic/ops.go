@@ -242,7 +242,9 @@ func explainContact(s *Stepper, i int32, n *condNode, v truth, in lasting) {
 
 func explainFor(s *Stepper, i int32, n *condNode, v truth, in lasting) {
 	if v != isUnknown && s.truths[n.a] == isTrue {
-		in = lasting{s.duration(int64(n.b)), s.conds[i].since, v == isFalse}
+		if in = (lasting{s.duration(int64(n.b)), s.conds[i].since, v == isFalse}); v == isTrue && s.now-in.since < in.length && !s.patient {
+			in = lasting{} // it counts at once
+		}
 	}
 	s.explain(n.a, in)
 }

@@ -1,26 +1,42 @@
 package logic
 
-// An outputMemory is that of an output.
+// An outputMemory is what lasts of an output. What is decided and what the plant has are two things: they differ while the
+// output settles, and while its device is lost.
 type outputMemory struct {
-	state   State
-	turned  int64 // when state last changed, of a discrete one
-	everOn  bool
+	state   State   // as decided
+	level   float64 // of an analog one: its value, as decided
+	plant   Stand   // as the plant has it: last written, or read back
+	turned  int64   // when the plant last changed it, of a discrete one; minimum times run from here
+	everOn  bool    // the plant has had it on
+	stirred stir    // how its decisions have not reached the plant yet
+	away    bool    // its device is lost: nothing that is decided reaches the plant
 	held    Hold
-	level   float64 // of an analog one: its value
 	mode    Mode
 	hand    float64 // what a person gives an analog one
 	lock    string  // who alone gives it back from off; empty for anybody
 	ends    int64   // when the hand ends, or never
+	unhand  bool    // its hand could not go on; it stays off until the hand's own end
 	tripped bool    // its own interlock has turned it off in the job's fault
 	number  int64   // of its last transition, or -1
 	settles int64   // until when it alone settles
 
 	// Of a job that listens.
-	found      bool // how it stands in the plant is known:
-	foundState State
-	foundLevel float64
-	taken      bool // a person has had it in hand, and the plant does not have it back yet
+	known bool  // how the plant has it was read back
+	taken bool  // a person has had it in hand, and the plant does not have it back yet
+	back  Stand // what the plant had before the hand, if that was known
 }
+
+// A stir is what has become of an output by decisions that do not reach the plant until it has settled. Whatever it was, its
+// minimum times run from then on.
+type stir uint8
+
+const (
+	still   stir = iota
+	stirred      // it was decided otherwise
+	stirsOn      // and was decided on, at some time
+
+	stirs // how many there are
+)
 
 // A decision is what an output is to be, and why.
 type decision struct {
@@ -32,10 +48,8 @@ type decision struct {
 	until int64 // when it must be looked at again, or never
 }
 
-// decide decides an output, whether it is on or off or has a value, in the order of
-// force: its own interlock, a person's off, the fault of the job, a person's hand,
-// its callers or its fail state, its permissive, its minimum times. It changes
-// nothing.
+// decide decides an output in the order of force of running.md: its own interlock, a person's off, the fault of the job, a
+// person's hand, its callers or its fail state, its permissive, its minimum times. It changes nothing.
 func (s *Stepper) decide(i int32) decision {
 	o, m := &s.p.Outputs[i], &s.outputs[i]
 	d := decision{state: Off, level: o.Low, by: -1, until: never}
@@ -70,12 +84,21 @@ func (s *Stepper) decide(i int32) decision {
 	default:
 		d.cause = ByNoCall
 	}
-	before, want := m.state, d.state
-	if o.Analog() { // it has left its low end, or it has not
-		before, want = onIf(m.level != o.Low), onIf(d.level != o.Low)
+	s.restrain(i, &d, lock, byHand)
+	return d
+}
+
+// restrain holds a decision back where the plant's present state may not be left yet: by an interlock that is unknown while
+// the job settles, by the minimum times, by the permissive. It judges by what the plant has, so that changes which are only
+// decided, within settling or while the device is lost, do not hold each other back.
+func (s *Stepper) restrain(i int32, d *decision, lock lock, byHand bool) {
+	o, m := &s.p.Outputs[i], &s.outputs[i]
+	had, want := m.plant.State, d.state
+	if o.Analog() { // it leaves its low end, or it does not
+		had, want = onIf(m.plant.Level != o.Low), onIf(d.level != o.Low)
 	}
 	switch {
-	case want == On && before == Off:
+	case want == On && had == Off:
 		end, running := s.within(m.turned, o.minimumOff)
 		switch {
 		case lock == lockHolds:
@@ -88,12 +111,11 @@ func (s *Stepper) decide(i int32) decision {
 		if d.held != NotHeld {
 			d.state, d.level, d.by = Off, o.Low, -1
 		}
-	case want == Off && before == On && !o.Analog():
+	case want == Off && had == On && !o.Analog():
 		if end, running := s.within(m.turned, o.minimumOn); running && (byHand || !s.callerInterlocked(i)) {
 			d.state, d.held, d.until = On, ByMinimumOn, end
 		}
 	}
-	return d
 }
 
 func onIf(on bool) State {
@@ -130,6 +152,9 @@ func (s *Stepper) fault() {
 		m, t := &s.outputs[i], &s.transitions[k-1]
 		t.To = t.From
 		m.state, m.level = t.From.State, t.From.Level
+		if !m.away && s.settledAt(m.settles) {
+			s.give(int32(i), t.From)
+		}
 		s.touched.add(s.p.number(Ref{OutputKind, int32(i)}))
 		s.newConds.addAll(s.p.links.outputConds.of(int32(i)))
 		s.newValues.addAll(s.p.links.outputValues.of(int32(i)))
@@ -147,50 +172,88 @@ func (s *Stepper) stepOutput(i int32) {
 	was, due := *m, s.timers.At(s.outputTimer(i))
 	defer s.touchOutput(i, &was, due)
 	if m.ends <= s.now {
-		m.mode, m.ends = Auto, never
+		m.mode, m.ends, m.unhand = Auto, never, false
+	}
+	if m.stirred != still && !s.listening && !m.away && s.settledAt(m.settles) { // what was decided while it settled is the plant's from here on
+		s.give(i, s.stand(i))
+		m.turned, m.everOn, m.stirred = s.now, m.everOn || m.stirred == stirsOn, still
 	}
 	d := s.decide(i)
-	if s.listening {
-		d = s.heard(i, d)
-	} else {
-		m.found, m.foundState, m.foundLevel, m.taken = false, Off, 0, false
-	}
-	heldBefore := m.held
-	m.held = d.held
 	if d.cause == ByInterlock {
-		if m.mode != Auto {
-			m.mode, m.ends = Stood, never // it needs a fresh command
+		if m.mode == HandOn || m.mode == HandAt {
+			s.interlockHand(i)
 		}
 		m.tripped = s.circle
 	}
+	if s.listening {
+		d = s.listened(i, d)
+	} else {
+		m.known, m.taken, m.back = false, false, Stand{}
+	}
 	if o.Analog() {
-		d.level = s.takeOver(i, d.by, d.level)
+		s.takeOver(i, &d)
 	}
+	heldBefore := m.held
+	m.held = d.held
 	before := s.stand(i)
-	changed := d.level != m.level
-	if !o.Analog() {
-		if changed = d.state != m.state; changed {
-			m.turned, m.everOn = s.now, m.everOn || d.state == On
-		}
-	}
 	m.state, m.level = d.state, d.level
+	switch {
+	case s.reaches(i, d.cause):
+		s.give(i, s.stand(i))
+	case !o.Analog() && d.state == On && before.State != On:
+		m.stirred = stirsOn
+	case !o.same(before, s.stand(i)):
+		m.stirred = max(m.stirred, stirred)
+	}
 	s.timers.Set(s.outputTimer(i), s.whileSettling(min(d.until, m.ends), m.settles))
-	if !changed {
+	if o.same(before, s.stand(i)) {
 		return
 	}
-	if conds, values := s.p.links.outputConds.of(i), s.p.links.outputValues.of(i); len(conds) > 0 {
-		s.newConds.addAll(conds)
-		s.newValues.addAll(values)
-		s.again = true
-		if !s.circle {
-			s.restless = i
-		}
-	}
+	s.outputTurned(i)
 	reason := s.outputReason(i, d)
 	if heldBefore != NotHeld && (d.cause == ByCall || d.cause == ByNoCall || d.cause == ByHand) {
 		s.explainHold(&reason, heldBefore, &o.restraints)
 	}
 	s.report(Ref{OutputKind, i}, before, Stand{State: d.state, Level: d.level}, reason)
+}
+
+// outputTurned has the conditions and values that name an output evaluated again.
+func (s *Stepper) outputTurned(i int32) {
+	conds, values := s.p.links.outputConds.of(i), s.p.links.outputValues.of(i)
+	if len(conds) == 0 {
+		return
+	}
+	s.newConds.addAll(conds)
+	s.newValues.addAll(values)
+	s.again = true
+	if !s.circle {
+		s.restless = i
+	}
+}
+
+// reaches tells whether what was decided of an output is the plant's at this instant: it has settled and its device is
+// there, or a true interlock or a person turns it off. While the job listens, only an output in hand is written.
+func (s *Stepper) reaches(i int32, cause Cause) bool {
+	m := &s.outputs[i]
+	switch {
+	case m.away:
+		return false
+	case s.listening:
+		return m.taken
+	case s.settledAt(m.settles):
+		return true
+	}
+	return s.p.Outputs[i].isOff(s.stand(i)) && (cause == ByInterlock || m.mode == HandOff || m.mode == Stood)
+}
+
+// give makes a stand the plant's from this instant on.
+func (s *Stepper) give(i int32, to Stand) {
+	o, m := &s.p.Outputs[i], &s.outputs[i]
+	if !o.Analog() && to.State != m.plant.State {
+		m.turned = s.now
+	}
+	m.everOn = m.everOn || !o.Analog() && to.State == On
+	m.plant = Stand{State: to.State, Level: to.Level}
 }
 
 // touchOutput notes that something has happened to an output, if it has.

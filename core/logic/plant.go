@@ -1,6 +1,7 @@
 package logic
 
 import (
+	"iter"
 	"math"
 
 	"rectura/core/sheet"
@@ -20,9 +21,8 @@ func (s *Stepper) Fail(t int64, input int, why string) {
 	s.inputs[input].says = why
 }
 
-// Listen makes the job listen from the next instant on, or drive again: of a job that listens, an output that no person
-// has in hand has whatever it is found to have in the plant, and the rules only say what they would do. Either ends a
-// fault of the job.
+// Listen makes the job listen from the next instant on, or drive again. While a job listens, an output that no person has in
+// hand stands as the plant has it, and the rules only say what they would do. Either ends a fault of the job.
 func (s *Stepper) Listen(on bool) {
 	if s.listening != on || s.circle {
 		s.listening, s.circle, s.circleAt = on, false, 0
@@ -35,90 +35,172 @@ func (s *Stepper) Listen(on bool) {
 // Listening tells whether the job only listens.
 func (s *Stepper) Listening() bool { return s.listening }
 
-// Found tells what the plant has an output at, at the next instant. While the job drives its outputs, that says that the
-// plant has only now what was decided, so that minimum times run from there; what is otherwise changes nothing. At a
-// restart, what the plant has is what an output has, and a hand goes on only where the plant still has what it gave. It
-// tells whether a hand has ended.
-func (s *Stepper) Found(output int, plant Stand) (handEnded bool) {
+// Found records the stand that was read back from the plant for an output; it takes effect at the next instant.
+//
+// At a restart, and when a device answers again (Resettle), an output has the state that the plant has, and a hand goes on
+// only where the plant still has what it gave. While the job listens, the output follows. While the job drives, a stand that
+// equals the decided one says that a write reached the plant only now, so that minimum times run from here; and an output
+// with a minimum off that the plant turned off is off from here on. Anything else that is found changes nothing.
+func (s *Stepper) Found(output int, plant Stand) {
 	m, o := &s.outputs[output], &s.p.Outputs[output]
 	i := int32(output)
+	if s.listening && s.restart && m.taken && !(m.mode != Auto && o.same(s.stand(i), plant)) {
+		m.mode, m.ends, m.taken = Auto, never, false // the plant has lost what a person had in hand
+	}
 	switch {
 	case s.listening && !m.taken:
-		if !m.found || !o.same(m.plant(), plant) {
-			m.found, m.foundState, m.foundLevel = true, plant.State, plant.Level
-			s.newOutputs.add(i)
-			s.dirty = true
+		if m.known && o.same(m.plant, plant) && !s.restart {
+			return
 		}
+		m.known = true
+		s.setPlant(i, plant)
 	case s.listening:
-		if m.mode == Auto && o.same(s.stand(i), plant) { // what was in hand has been given back
-			m.taken = false
-			s.newOutputs.add(i)
-			s.dirty = true
+		if m.mode != Auto || !o.same(s.stand(i), plant) {
+			return
 		}
-	case s.restart:
-		kept := o.same(s.stand(i), plant)
-		if m.mode == HandOn || m.mode == HandAt {
-			if handEnded = !kept; handEnded {
-				m.hand, m.ends, m.mode = 0, never, Stood
-				if o.fail == FailOn || o.fail == FailTo && o.failLevel > o.Low {
-					m.mode = Auto
+		m.taken = false // what was in hand has been given back
+	case s.restart || s.returned[i]:
+		if hand := (Stand{State: On, Level: m.hand}); !o.same(hand, plant) {
+			s.handLost.add(i)
+		}
+		s.setPlant(i, plant)
+	case o.Analog():
+		return
+	case o.same(s.stand(i), plant):
+		s.turnedNow.add(i)
+		s.meeting = true
+	case o.minimumOff >= 0 && plant.State == Off:
+		s.setPlant(i, plant)
+	default:
+		return
+	}
+	s.newOutputs.add(i)
+	s.dirty = true
+	s.touched.add(s.p.number(Ref{OutputKind, i}))
+}
+
+// setPlant notes what the plant has an output at, and that minimum times run from the next instant where that is news.
+func (s *Stepper) setPlant(i int32, plant Stand) {
+	m := &s.outputs[i]
+	if !s.p.Outputs[i].same(m.plant, plant) {
+		s.turnedNow.add(i)
+	}
+	m.plant = Stand{State: plant.State, Level: plant.Level}
+	s.meets.add(i)
+	s.meeting = true
+}
+
+// meetPlant gives outputs the state that the plant was found to have, before anything is decided at this instant. Where that
+// is another than was decided before, it is a transition.
+func (s *Stepper) meetPlant() {
+	if !s.meeting {
+		return
+	}
+	s.meeting = false
+	for word := range s.turnedNow {
+		for i, some := s.turnedNow.take(word); some; i, some = s.turnedNow.take(word) {
+			s.outputs[i].turned = s.now
+		}
+	}
+	for word := range s.meets {
+		for i, some := s.meets.take(word); some; i, some = s.meets.take(word) {
+			m, o, before := &s.outputs[i], &s.p.Outputs[i], s.stand(i)
+			m.everOn = m.everOn || !o.Analog() && m.plant.State == On
+			m.state, m.level, m.stirred = m.plant.State, m.plant.Level, still
+			if !o.same(before, s.stand(i)) {
+				s.outputTurned(i)
+				s.report(Ref{OutputKind, i}, before, s.stand(i), Reason{Cause: ByPlant})
+			}
+		}
+	}
+	for word := range s.handLost {
+		for i, some := s.handLost.take(word); some; i, some = s.handLost.take(word) {
+			if m := &s.outputs[i]; m.ends > s.now && (m.mode == HandOn || m.mode == HandAt) {
+				s.loseHand(i, "the plant did not have it any more when it could be read again")
+				if o := &s.p.Outputs[i]; o.fail == FailOn || o.fail == FailTo && o.failLevel > o.Low {
+					m.mode, m.ends, m.unhand = Auto, never, false
 				}
 			}
 		}
-		if !kept {
-			m.everOn = m.everOn || plant.State == On
-			m.state, m.level = plant.State, plant.Level
-			s.foundAnew = append(s.foundAnew, i)
+	}
+	clear(s.returned)
+}
+
+// listened is the decision about an output of a job that listens: what the plant has, or, once a hand has ended, what the
+// plant had before the hand. Its own interlock and its minimum times bind both.
+func (s *Stepper) listened(i int32, d decision) decision {
+	m, o := &s.outputs[i], &s.p.Outputs[i]
+	if m.mode != Auto {
+		if !m.taken {
+			m.taken, m.back = true, m.plant
+			if !m.known {
+				m.back.State, m.back.Level = s.failed(i)
+			}
 		}
-		s.newConds.addAll(s.p.links.outputConds.of(i))
-		s.newValues.addAll(s.p.links.outputValues.of(i))
-	case !o.Analog() && o.same(s.stand(i), plant):
-		s.foundAnew = append(s.foundAnew, i)
-		s.newOutputs.add(i)
-		s.dirty = true
-	default:
-		return false
-	}
-	s.touched.add(s.p.number(Ref{OutputKind, i}))
-	return handEnded
-}
-
-// plant is what an output of a job that listens was found to have.
-func (m *outputMemory) plant() Stand { return Stand{State: m.foundState, Level: m.foundLevel} }
-
-// heard is the decision about an output of a job that listens: what the plant has, or, for what a person had in hand,
-// what it had before, unless its own interlock turns that off.
-func (s *Stepper) heard(i int32, d decision) decision {
-	m := &s.outputs[i]
-	switch {
-	case m.mode != Auto:
-		m.taken = true
-		return d
-	case m.taken && d.cause == ByInterlock:
 		return d
 	}
-	d = decision{state: m.state, level: m.level, by: -1, cause: ByPlant, until: never}
-	if m.found {
-		d.state, d.level = m.foundState, m.foundLevel
-	} else if m.taken {
-		d.state, d.level = s.failed(i)
+	if !m.taken {
+		return decision{state: m.plant.State, level: m.plant.Level, by: -1, cause: ByPlant, until: never}
 	}
-	return d
+	if d.cause == ByInterlock {
+		return d
+	}
+	back := decision{state: m.back.State, level: m.back.Level, by: -1, cause: ByPlant, until: never}
+	if !o.same(m.back, m.plant) {
+		s.restrain(i, &back, s.lock(o.interlock, m.settles), true)
+	}
+	return back
 }
 
-// Resettle lets what depends on the points of a device settle anew from an instant on, as after it was away. The device
-// is given by the input that tells whether it answers.
-func (s *Stepper) Resettle(t int64, device int) {
+// LoseDevice makes a device one that nothing reaches from the next instant on: its outputs are decided, and the plant keeps
+// what it has. The device is given by the input that tells whether it answers.
+func (s *Stepper) LoseDevice(device int) {
+	for i := range s.outputsOf(device) {
+		s.outputs[i].away = true
+		s.newOutputs.add(int32(i))
+		s.touched.add(s.p.number(Ref{OutputKind, int32(i)}))
+	}
+	s.dirty = true
+}
+
+// outputsOf goes through the outputs that are wired to a device.
+func (s *Stepper) outputsOf(device int) iter.Seq[int] {
+	return func(yield func(int) bool) {
+		for i, o := range s.p.Job.Outputs {
+			if o.Drives != nil && o.Drives.Device.Name == s.p.Inputs[device].Name && !yield(i) {
+				return
+			}
+		}
+	}
+}
+
+// Resettle makes a device to its outputs what a restart is to a job, at the instant t: what is found of them in the same
+// instant (Found) is what they have, and they and all that depends on the device's points settle anew. The device is given
+// by the input that tells whether it answers; given another input, only what depends on that one settles anew.
+func (s *Stepper) Resettle(t int64, input int) {
 	var behind []int32
-	for i, in := range s.p.Job.Inputs {
-		if in.Source != nil && in.Source.Device.Name == s.p.Inputs[device].Name {
-			behind = append(behind, int32(i))
-			s.touched.add(int32(i)) // inputs are the first declarations
+	if of := s.p.Inputs[input].Name; s.p.Job.Devices != nil && s.p.Watched(Ref{InputKind, int32(input)}) {
+		for i, in := range s.p.Job.Inputs {
+			if in.Source != nil && in.Source.Device.Name == of {
+				behind = append(behind, int32(i))
+			}
 		}
+	} else {
+		behind = append(behind, int32(input))
+	}
+	for _, i := range behind {
+		s.touched.add(i) // inputs are the first declarations
+		s.markInput(i)
 	}
 	now := s.now
 	s.now = t
 	s.settleBehind(behind)
+	until := after(t, s.duration(s.p.settle))
+	for i := range s.outputsOf(input) {
+		m := &s.outputs[i]
+		m.away, m.settles, s.returned[i] = false, until, true
+		s.setPlant(int32(i), m.plant) // where nothing is read back, it is as it was last known
+	}
 	s.now = now
 	for i := range s.p.Outputs {
 		if s.outputs[i].settles > t {
@@ -135,27 +217,40 @@ func (s *Stepper) Resettle(t int64, device int) {
 	s.dirty = true
 }
 
-// Drive is what an output is to be written to after the last instant, and whether it is to be written now: while the job
-// listens, only what a person has in hand or has just given back is; while what decides it settles, only what a true
-// interlock or a person turns off.
+// Drive returns the stand that an output is to be written to after the last instant, and whether it is to be written now:
+// while the job listens, only what a person has in hand or has just given back is; while the output settles, only what a
+// true interlock or a person turns off; while its device is lost, nothing.
 func (s *Stepper) Drive(output int) (to Stand, now bool) {
 	i, m := int32(output), &s.outputs[output]
 	to = s.stand(i)
 	switch {
+	case m.away:
+		return to, false
 	case s.listening:
 		return to, m.taken
 	case s.settledAt(m.settles):
 		return to, true
 	}
-	return to, s.p.Outputs[output].isOff(to) &&
-		(m.mode == HandOff || m.mode == Stood || s.lock(s.p.Outputs[output].interlock, m.settles) == lockForces)
+	return to, s.p.Outputs[output].isOff(to) && s.mustBeOff(i)
 }
 
-// Abandoned is what an output is to have where nobody drives it any more: its fail state, or off where a true interlock or
-// a person keeps it off. It holds what it has where its fail state is that.
-func (s *Stepper) Abandoned(output int) (to Stand, holds bool) {
-	i, m, o := int32(output), &s.outputs[output], &s.p.Outputs[output]
-	if m.mode == HandOff || m.mode == Stood || s.lock(o.interlock, m.settles) == lockForces {
+// mustBeOff tells whether a person or the output's own interlock turns it off.
+func (s *Stepper) mustBeOff(i int32) bool {
+	m := &s.outputs[i]
+	return m.mode == HandOff || m.mode == Stood || s.lock(s.p.Outputs[i].interlock, m.settles) == lockForces
+}
+
+// MustBeOff tells whether a person or the output's own interlock turns an output off, after the last instant.
+func (s *Stepper) MustBeOff(output int) bool { return s.mustBeOff(int32(output)) }
+
+// Plant returns the stand that the plant is known to have an output at: last written, or read back.
+func (s *Stepper) Plant(output int) Stand { return s.outputs[output].plant }
+
+// FailStand returns the stand that an output takes when control is lost: off where a true interlock or a person keeps it off,
+// and else its fail state. It reports whether that is to hold what the output has.
+func (s *Stepper) FailStand(output int) (to Stand, holds bool) {
+	i, o := int32(output), &s.p.Outputs[output]
+	if s.mustBeOff(i) {
 		return Stand{State: Off, Level: o.Low}, false
 	}
 	to.State, to.Level = s.failed(i)

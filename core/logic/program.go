@@ -72,6 +72,7 @@ type Input struct {
 	retimed  bool // a duration of it is a setpoint or constant
 	timed    bool // it may have to be looked at without a reading
 	used     bool
+	badRule  int32 // of the alarm that it is bad, or -1
 }
 
 // input is the declaration of an input, or what stands for it where it is watched.
@@ -134,6 +135,7 @@ type Output struct {
 	failLevel float64       // of FailTo
 	wire      *signal.Chain // from its value to what its card puts out; nil where that is the same
 	inverted  bool
+	inHand    int32 // the input that is bad once a hand of it could not go on, or -1
 }
 
 // A Caller is what may call an output: a rule, a band of bands, a follow, a loop, or

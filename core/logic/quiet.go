@@ -185,7 +185,7 @@ func (s *Stepper) quietOf(c int32) (low, high float64, ok bool) {
 		if !m.waiting || x == s.values[n.b] {
 			return low, high, false
 		}
-		if m.tripped {
+		if m.tripped != m.lapsed { // it is above, whichever side counts
 			low = s.values[n.b]
 		} else {
 			high = s.values[n.b]

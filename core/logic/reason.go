@@ -36,7 +36,8 @@ const (
 	Settling                   // an output: Callers are undecided, and the job settles
 	AtTime                     // a message: every HeldFor, or at the start where that is 0
 	ByCircle                   // an output: it and what looks at it do not come to rest
-	ByPlant                    // an output of a job that listens: the plant has it so
+	ByPlant                    // an output: the plant has it so
+	ByLostHand                 // an output: a hand could not go on, and it stays off until the hand's own end
 )
 
 // A Reason is why something changed, as data. Sentence puts it into words. What
@@ -180,6 +181,8 @@ func (s *Stepper) outputReason(i int32, d decision) Reason {
 	from := len(s.terms)
 	s.reasonFrom = from
 	switch {
+	case d.cause == ByHand && s.outputs[i].unhand:
+		return Reason{Cause: ByLostHand}
 	case d.cause == ByHand:
 		return Reason{Cause: ByHand, Mode: s.outputs[i].mode}
 	case d.cause == ByPlant:
@@ -282,9 +285,8 @@ func (s *Stepper) explainRelation(i int32, n *condNode, v truth, in lasting) {
 		t.For = s.duration(int64(n.n))
 		t.Since = s.now - t.For
 		if m := &s.conds[i]; v != isTrue {
-			crossed := s.crossed(i, n)
-			t.Waiting, t.Since = crossed || m.lapsed, m.since
-			if crossed || m.since == never {
+			t.Waiting, t.Since = s.crossed(i, n), m.since
+			if !m.lapsed || m.since == never {
 				t.Since = s.now
 			}
 		}
@@ -461,7 +463,9 @@ func (p *Program) cause(t Transition, clock Clock) string {
 	case ByPerson:
 		return "reset by a person; " + p.termsText(r.Terms, t.Time, clock)
 	case ByHand:
-		return map[Mode]string{HandOn: "in hand: on", HandOff: "in hand: off", HandAt: "in hand: " + p.StandText(t.Ref, t.To), Stood: "stood off by a person"}[r.Mode]
+		return map[Mode]string{HandOn: "in hand: on", HandOff: "in hand: off", HandAt: "in hand: " + p.StandText(t.Ref, t.To), Stood: "kept off by a person"}[r.Mode]
+	case ByLostHand:
+		return "kept off, since a hand of it could not go on"
 	case Following:
 		return p.TermText(r.Terms[0])
 	case NotWhile:

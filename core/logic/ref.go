@@ -17,6 +17,8 @@ const (
 	LoopKind
 	MessageKind
 	OutputKind
+
+	Kinds // how many there are
 )
 
 func (k Kind) String() string {
@@ -109,6 +111,8 @@ const (
 	Undecided
 	Good
 	Bad
+
+	States // how many there are
 )
 
 func (s State) String() string {

@@ -111,7 +111,7 @@ func (x *resumption) take(r Ref) error {
 			x.takeRule(r, changed)
 		case LoopKind:
 			if slices.Contains(changed, "") {
-				x.loops[r.Index] = loopMemory{interrupted: true} // it takes its output over
+				x.loops[r.Index] = loopMemory{} // it takes its output up
 				if x.p.Loops[r.Index].integral < 0 {
 					x.lose(name, "it works otherwise and has no integral: it starts anew, and its output may jump")
 				} else {
@@ -289,7 +289,9 @@ func (x *resumption) takeOutput(f *memo.Fields, i int32, name string) {
 	o, m := &x.p.Outputs[i], &x.outputs[i]
 	if o.Analog() != (name != "") || o.Analog() && !unit.Named(name).Comparable(o.Unit) {
 		x.lose(o.Name, "it is driven in another way: it starts anew, and its callers decide")
-		*m = outputMemory{level: o.Low, ends: never, settles: m.settles, number: m.number}
+		fresh := newOutputMemory(o)
+		fresh.settles, fresh.number = m.settles, m.number
+		*m = fresh
 		return
 	}
 	if !o.Analog() {
@@ -300,6 +302,7 @@ func (x *resumption) takeOutput(f *memo.Fields, i int32, name string) {
 	}
 	was := unit.Named(name)
 	m.level = o.clamp(was.Convert(m.level, o.Unit))
+	m.plant.Level, m.back.Level = o.clamp(was.Convert(m.plant.Level, o.Unit)), o.clamp(was.Convert(m.back.Level, o.Unit))
 	if hand := was.Convert(m.hand, o.Unit); m.mode == HandAt && o.clamp(hand) != hand {
 		m.hand = o.clamp(hand)
 		x.lose(o.Name, "it was in hand at %s, which is outside its range now: it is at %s", o.Text(hand), o.Text(m.hand))
@@ -352,37 +355,4 @@ func (s *Stepper) settleBehind(inputs []int32) {
 			s.outputs[i].settles = until
 		}
 	}
-}
-
-// Restart makes the next instant that of a restart: every input is not read yet from
-// it on, the job settles anew, and what is sent at the start is sent again. What is
-// remembered of everything else stays.
-func (s *Stepper) Restart() {
-	s.restart = true
-	for i := range s.inputs {
-		m := &s.inputs[i]
-		if s.p.Inputs[i].Chain != nil {
-			s.analog[i].Forget()
-		} else {
-			m.contact.Forget()
-		}
-		m.quality, m.read, m.says = Bad, false, ""
-		if s.p.Watched(Ref{InputKind, int32(i)}) { // it is good until somebody says otherwise
-			m.contact, m.quality, m.read = NewContact(s.p, i), Good, true
-		}
-		s.timers.Set(s.inputTimer(int32(i)), m.pinEnds)
-		s.touched.add(s.p.number(Ref{InputKind, int32(i)}))
-	}
-	for i := range s.p.Messages {
-		if m := &s.p.Messages[i]; m.when < 0 && m.every < 0 {
-			s.conds[m.node].waiting = false
-		}
-	}
-	s.markAll()
-}
-
-// begun makes this instant that of the restart.
-func (s *Stepper) begun() {
-	s.restart = false
-	s.timers.Set(int32(len(s.p.conds)), after(s.now, s.duration(s.p.settle)))
 }

@@ -13,6 +13,8 @@ const (
 	ByMinimumOff
 	ByPermissive
 	BySettling // its interlock is unknown, and the job settles
+
+	holdKinds // how many there are
 )
 
 // A Rule of a Program, as the places of its conditions and durations; -1 for
@@ -40,6 +42,9 @@ func (c *compiler) rule(r *sheet.Rule) {
 	}
 	of, _ := c.p.Find(r.Name)
 	rule := c.p.RuleOf(of)
+	if r.Alarm != nil && r.Alarm.OfInput != nil {
+		c.p.Inputs[c.p.Index(InputKind, r.Alarm.OfInput.Name)].badRule = int32(rule)
+	}
 	c.of = c.p.number(of)
 	inner, delay := r.OnCondition()
 	on := c.condition(onWhen, inner)
@@ -82,6 +87,8 @@ const (
 	pulseReady   pulse = iota
 	pulseRunning       // on
 	pulseWaiting       // off, until the on-condition has been false
+
+	pulses // how many there are
 )
 
 // A ruleMemory is that of a rule.

@@ -148,7 +148,7 @@ func (s *Stepper) inputFields(f *memo.Fields, i int32) {
 	} else {
 		f.Group(3, m.contact.Fields)
 	}
-	memo.One(f, 4, Bad+1, &m.quality)
+	memo.One(f, 4, States, &m.quality)
 	f.Bool(5, &m.read)
 	f.Bool(6, &m.pinned)
 	f.Float(7, &m.pin)
@@ -159,13 +159,13 @@ func (s *Stepper) inputFields(f *memo.Fields, i int32) {
 }
 
 func (m *ruleMemory) fields(f *memo.Fields) {
-	memo.One(f, 1, Undecided+1, &m.shown)
+	memo.One(f, 1, States, &m.shown)
 	f.Bool(2, &m.decided)
 	f.Time(3, &m.turned)
 	f.Bool(4, &m.everOn)
-	memo.One(f, 5, pulseWaiting+1, &m.pulse)
+	memo.One(f, 5, pulses, &m.pulse)
 	f.Bool(6, &m.armed)
-	memo.One(f, 7, BySettling+1, &m.held)
+	memo.One(f, 7, holdKinds, &m.held)
 	number(f, 8, &m.number)
 	f.Usually(9, memo.Always, &m.settles)
 }
@@ -187,10 +187,9 @@ func (m *bandMemory) fields(f *memo.Fields) {
 }
 
 func (m *loopMemory) fields(f *memo.Fields) {
-	f.Bool(1, &m.running)
-	f.Bool(2, &m.interrupted)
+	f.Bool(1, &m.calls)
 	f.Bool(3, &m.has)
-	f.Time(4, &m.begun)
+	f.Bool(10, &m.beaten)
 	f.Time(5, &m.at)
 	f.Float(6, &m.x)
 	f.Float(7, &m.share)
@@ -199,22 +198,32 @@ func (m *loopMemory) fields(f *memo.Fields) {
 }
 
 func (m *outputMemory) fields(f *memo.Fields) {
-	memo.One(f, 1, Undecided+1, &m.state)
+	memo.One(f, 1, States, &m.state)
 	f.Time(2, &m.turned)
 	f.Bool(3, &m.everOn)
-	memo.One(f, 4, BySettling+1, &m.held)
+	memo.One(f, 4, holdKinds, &m.held)
 	f.Float(5, &m.level)
-	memo.One(f, 6, Stood+1, &m.mode)
+	memo.One(f, 6, modes, &m.mode)
 	f.Float(7, &m.hand)
 	f.Text(8, &m.lock)
 	f.Usually(9, memo.Never, &m.ends)
 	f.Bool(10, &m.tripped)
 	number(f, 11, &m.number)
 	f.Usually(12, memo.Always, &m.settles)
-	f.Bool(16, &m.found)
-	memo.One(f, 17, On+1, &m.foundState)
-	f.Float(18, &m.foundLevel)
+	f.Bool(16, &m.known)
 	f.Bool(19, &m.taken)
+	memo.One(f, 21, States, &m.back.State)
+	f.Float(22, &m.back.Level)
+	f.Bool(23, &m.away)
+	f.Bool(24, &m.unhand)
+	memo.One(f, 28, stirs, &m.stirred)
+	apart := m.plant.State != m.state || m.plant.Level != m.level // an earlier form has one for both
+	f.Bool(25, &apart)
+	memo.One(f, 26, States, &m.plant.State)
+	f.Float(27, &m.plant.Level)
+	if f.Reading() && !apart {
+		m.plant = Stand{State: m.state, Level: m.level}
+	}
 }
 
 // A condRow is what is remembered of a condition, with what stands elsewhere.
@@ -226,7 +235,7 @@ type condRow struct {
 }
 
 func (c *condRow) fields(f *memo.Fields) {
-	memo.One(f, 1, isUnknown+1, &c.truth)
+	memo.One(f, 1, truths, &c.truth)
 	f.Time(2, &c.changed)
 	f.Usually(3, memo.Always, &c.since)
 	f.Float(4, &c.last)

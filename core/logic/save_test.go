@@ -16,10 +16,41 @@ import (
 	"rectura/core/sheet/sheettest"
 )
 
-// An event is what comes at one time: readings, and what people do.
+// An event is what comes at one time: what becomes of the plant, readings, and what people do.
 type event struct {
 	moment
+	plant    []func(s *Stepper, t int64)
 	commands []Command
+}
+
+// plantEvents adds what becomes of a plant: restarts, pauses, a device that is lost and answers again, and what is read back.
+func plantEvents(t *rapid.T, p *Program, all []event) []event {
+	rack := p.Index(InputKind, "rack")
+	for k := range all {
+		var found []func(s *Stepper, t int64)
+		for range rapid.SampledFrom([]int{0, 0, 1, 2, 3}).Draw(t, "found") {
+			o := rapid.IntRange(0, len(p.Outputs)-1).Draw(t, "output")
+			stand := Stand{State: rapid.SampledFrom([]State{Off, On}).Draw(t, "state")}
+			if p.Outputs[o].Analog() {
+				stand = p.Outputs[o].FromWire(p.Outputs[o].ToWire(Stand{Level: float64(rapid.IntRange(0, 4).Draw(t, "quarters")) * 25}))
+			}
+			found = append(found, func(s *Stepper, _ int64) { s.Found(o, stand) })
+		}
+		switch what := rapid.IntRange(0, 12).Draw(t, "what"); {
+		case what == 0:
+			found = slices.Insert(found, 0, func(s *Stepper, _ int64) { s.Restart() })
+		case what == 1:
+			found = slices.Insert(found, 0, func(s *Stepper, t int64) { s.Pause(max(0, min(700e6, t-s.now))) })
+		case what <= 4 && rack >= 0:
+			found = []func(s *Stepper, t int64){func(s *Stepper, _ int64) { s.LoseDevice(rack) }}
+		case what <= 7 && rack >= 0:
+			found = slices.Insert(found, 0, func(s *Stepper, t int64) { s.Resettle(t, rack) })
+		case what > 8:
+			found = nil
+		}
+		all[k].plant = found
+	}
+	return all
 }
 
 func events(t *rapid.T, p *Program, all []moment) []event {
@@ -170,6 +201,9 @@ func (l life) live(p *Program, all []event) []string {
 		for s.Next() < e.at+set {
 			step(s.Next())
 		}
+		for _, f := range e.plant {
+			f(s, e.at+set)
+		}
 		for i := range p.Inputs {
 			if v, ok := e.readings[i]; ok {
 				s.Read(e.at+set, i, v, 0)
@@ -212,7 +246,7 @@ func whole(*Row) {}
 func TestSaveAndResume(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
 		text, p := randomProgram(t)
-		all := events(t, p, moments(t, p))
+		all := plantEvents(t, p, events(t, p, moments(t, p)))
 		every := rapid.IntRange(1, 7).Draw(t, "every")
 		cut := func(i int) bool { return i%every == 0 }
 		plain := life{cut: cut}.live(p, all)
@@ -225,7 +259,7 @@ func TestSaveAndResume(t *testing.T) {
 func TestShift(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
 		text, p := randomProgram(t)
-		all := events(t, p, moments(t, p))
+		all := plantEvents(t, p, events(t, p, moments(t, p)))
 		every := rapid.IntRange(1, 7).Draw(t, "every")
 		never := func(int) bool { return false }
 		week := rapid.SampledFrom([]int64{7 * 24 * 3600e9, -7 * 24 * 3600e9}).Draw(t, "week")
@@ -272,7 +306,7 @@ var scenarios = rapid.Custom(func(t *rapid.T) *scenario {
 	} else {
 		x.text, x.p = randomProgram(t)
 	}
-	x.all = events(t, x.p, momentsApart(t, x.p, 25, []int64{0, 1, 5e8, 1e9, 2e9, 2.5e9, 4e9}))
+	x.all = plantEvents(t, x.p, events(t, x.p, momentsApart(t, x.p, 25, []int64{0, 1, 5e8, 1e9, 2e9, 2.5e9, 4e9})))
 	x.every = rapid.IntRange(1, 3).Draw(t, "every")
 	return x
 })

@@ -18,6 +18,8 @@ const (
 	isFalse truth = iota
 	isTrue
 	isUnknown
+
+	truths // how many there are
 )
 
 func (v truth) not() truth { return [...]truth{isTrue, isFalse, isUnknown}[v] }
@@ -52,14 +54,24 @@ type Stepper struct {
 	behind         func(input int, t int64) // hands over what was passed over of an input; or nil
 	evaluatedInput func(input int)          // is told of inputs that were evaluated; or nil
 
-	always    bool    // compute everything at every instant; for tests
-	plain     []int32 // as in links
-	idle      []bool  // conditions that are not worked out; nil for none
-	patient   bool    // delays and minimum times are waited out
-	moved     bool    // it goes on from the memory of another program
-	restart   bool    // the next instant is that of a restart
-	foundAnew []int32 // outputs whose minimum times run from this instant, since the plant has them so
-	touched   marks   // by declaration: something has happened to it since it was saved
+	always     bool    // compute everything at every instant; for tests
+	plain      []int32 // as in links
+	idle       []bool  // conditions that are not worked out; nil for none
+	scan       int64   // the period at which a controller looks, in nanoseconds; 0 for at every instant
+	patient    bool    // delays and minimum times are waited out
+	moved      bool    // it goes on from the memory of another program
+	restart    bool    // the next instant is that of a restart
+	restarting bool    // this one is: nothing turns at it
+	meets      marks   // outputs that take the plant's state at the next instant
+	turnedNow  marks   // outputs whose minimum times run from the next instant
+	unpinned   marks   // inputs that a person has unpinned since the last instant
+	handLost   marks   // outputs that the plant did not have any more as a hand gave them
+	returned   []bool  // outputs whose device answers again at the next instant
+	meeting    bool    // one of these holds something
+
+	handsAsked []askedHand // since the last instant
+	refused    []Refusal   // at the last instant
+	touched    marks       // by declaration: something has happened to it since it was saved
 
 	values       []float64
 	known        []bool
@@ -105,7 +117,13 @@ type reading struct {
 
 // NewStepper gives a Stepper that stands before its first instant: every rule
 // and output off, every comparison reset, every input not read yet.
-func NewStepper(p *Program) *Stepper { return newStepper(p, newMemory(p)) }
+func NewStepper(p *Program) *Stepper {
+	s := newStepper(p, newMemory(p))
+	s.newValues.fill(len(p.values))
+	s.stepValues()
+	s.beginMoments()
+	return s
+}
 
 // newStepper gives one that goes on from a memory.
 func newStepper(p *Program, m Memory) *Stepper {
@@ -130,6 +148,11 @@ func newStepper(p *Program, m Memory) *Stepper {
 		newConds:  newMarks(len(p.conds)),
 
 		newOutputs: newMarks(len(p.Outputs)),
+		meets:      newMarks(len(p.Outputs)),
+		turnedNow:  newMarks(len(p.Outputs)),
+		handLost:   newMarks(len(p.Outputs)),
+		unpinned:   newMarks(len(p.Inputs)),
+		returned:   make([]bool, len(p.Outputs)),
 		decided:    make([]int32, 0, 2*len(p.Outputs)),
 	}
 	for i := range p.Inputs {
@@ -262,6 +285,7 @@ func (s *Stepper) tick(i int32) {
 	changed := false
 	if m := &s.inputs[i]; m.pinEnds <= s.now {
 		m.pinned, m.pinEnds, changed = false, never, true
+		s.unpin(i)
 	}
 	if s.p.Inputs[i].Chain != nil {
 		changed = s.analog[i].Tick(s.now) || changed
@@ -321,16 +345,12 @@ func (s *Stepper) Step(t int64) ([]Transition, error) {
 			*r = 0
 		}
 	}
-	s.decided = s.decided[:0]
+	s.decided, s.refused = s.decided[:0], s.refused[:0]
 	s.transitions, s.terms, s.rulesNamed = s.transitions[:0], s.terms[:0], s.rulesNamed[:0]
 	s.now = t
 	if s.restart {
 		s.begun()
 	}
-	for _, i := range s.foundAnew {
-		s.outputs[i].turned = t
-	}
-	s.foundAnew = s.foundAnew[:0]
 	s.begin()
 	settled := int32(len(s.p.conds)) // the timer of the settling time
 	switch {
@@ -348,7 +368,9 @@ func (s *Stepper) Step(t int64) ([]Transition, error) {
 		s.timers.Set(due, never)
 		switch {
 		case due > settled+int32(len(s.p.Inputs)):
-			s.newOutputs.add(due - settled - 1 - int32(len(s.p.Inputs)))
+			i := due - settled - 1 - int32(len(s.p.Inputs))
+			s.newOutputs.add(i)
+			s.touched.add(s.p.number(Ref{OutputKind, i}))
 		case due > settled:
 			s.tick(due - settled - 1)
 		case due == settled:
@@ -365,8 +387,11 @@ func (s *Stepper) Step(t int64) ([]Transition, error) {
 	}
 	s.dirty = false
 	s.stepInputs()
+	s.meetPlant()
 	s.evaluate()
 	s.findQuiet()
+	s.restarting = false
+	s.handsAsked = s.handsAsked[:0]
 	return s.settledTransitions(), nil
 }
 
@@ -386,6 +411,7 @@ func (s *Stepper) evaluate() {
 		s.fired = s.fired[:0]
 		s.settle()
 		s.announce()
+		s.noteMessages()
 	}
 	slices.SortFunc(s.alarmChanges, func(a, b AlarmChange) int { return int(a.Alarm - b.Alarm) }) // however often they were evaluated
 	s.remember()

@@ -10,6 +10,8 @@ const (
 	lostSuffix     = ".lost"     // makes the name of a device that of the alarm that it does not answer
 	mismatchSuffix = ".mismatch" // makes the name of an output that of the alarm that it is not as it was written
 	readBackSuffix = ".readback" // makes the name of an output that of what it is read back as
+	inHandSuffix   = ".inhand"   // makes the name of an output that of whether its last hand could go on
+	handSuffix     = ".hand"     // and that of the alarm that it could not
 
 	// HoursSuffix makes the name of an output that of what says whether it has been on for too long since its last service, and
 	// ServiceSuffix that of the alarm.
@@ -29,6 +31,12 @@ const (
 
 // ReadBack is the name of the input of Job.Watched that an output is read back by.
 func (d *Output) ReadBack() string { return d.Name + readBackSuffix }
+
+// InHand is the name of the input of Job.Watched that is bad once a hand of the output could not go on.
+func (d *Output) InHand() string { return d.Name + inHandSuffix }
+
+// HandAlarm is the name of the alarm that says so.
+func (d *Output) HandAlarm() string { return d.Name + handSuffix }
 
 // watch declares what is watched, and its alarms.
 func (c *checker) watch() {
@@ -61,6 +69,8 @@ func (c *checker) watch() {
 		if o.Drives != nil {
 			h := Head{At: o.Drives.At, NameAt: o.Drives.At, Name: o.ReadBack(), Label: o.Title() + " as it is read back"}
 			c.watchIt(h, o.Name+mismatchSuffix, o.Title()+" is not as it was written", "high")
+			h.Name, h.Label = o.InHand(), o.Title()+" in hand"
+			c.watchIt(h, o.HandAlarm(), o.Title()+" was taken out of hand", "high")
 		}
 		if o.Service != nil {
 			h := Head{At: o.Service.At, NameAt: o.Service.At, Name: o.Name + HoursSuffix, Label: o.Title() + ": hours since its service"}

@@ -330,6 +330,10 @@ func (a Analog) hand(t int64, v float64, from int) (changed bool) {
 	return changed
 }
 
+// stepHair is by how much of a step a value may be short of the step and still count as it when it is rounded down: what a line
+// makes of whole counts is off by the rounding of its arithmetic.
+const stepHair = 1e-9
+
 // shape clamps and rounds a value.
 func (c *Chain) shape(v float64) float64 {
 	if c.clamped {
@@ -337,7 +341,7 @@ func (c *Chain) shape(v float64) float64 {
 	}
 	if c.round > 0 {
 		if c.down {
-			v = math.Floor(v/c.round) * c.round
+			v = math.Floor(v/c.round+stepHair) * c.round
 		} else {
 			v = math.Round(v/c.round) * c.round
 		}
