@@ -1,6 +1,7 @@
 package bench
 
 import (
+	"errors"
 	"fmt"
 	"slices"
 
@@ -293,11 +294,18 @@ func (w *player) play(r *recording.Recording, bound []binding, o Options) error 
 		}
 		return err != nil
 	}
+	take := func(t int64, made []logic.Transition) {
+		w.take(t, made)
+		if refused := w.stepper.Refused(); len(refused) > 0 && err == nil {
+			err = errors.New(refused[0].Text)
+		}
+	}
 	var ended error
 	if o.Scan > 0 {
-		ended = run.Scan(w.stepper, feeds, r.Start, o.Scan, r.End, w.take, stop)
+		w.stepper.Scan(o.Scan)
+		ended = run.Scan(w.stepper, feeds, r.Start, o.Scan, r.End, take, stop)
 	} else {
-		ended = run.Until(w.stepper, feeds, r.End, w.take, stop)
+		ended = run.Until(w.stepper, feeds, r.End, take, stop)
 	}
 	if err != nil {
 		return err

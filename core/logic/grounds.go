@@ -24,8 +24,9 @@ type Ground struct {
 // the numbers of those that it stands on itself.
 func (s *Stepper) Grounds(r Ref, clock Clock) (all []Ground, under []int) {
 	d := &digger{s: s, clock: clock, known: map[Ref]int{}}
-	under = d.under(s.Standing(r))
-	return d.all, under
+	standing := s.Standing(r)
+	standing.Reason = standing.Reason.Clone() // what is looked at below it makes others
+	return d.all, d.under(standing)
 }
 
 // A digger follows the reasons of something to the readings. Each thing on the

@@ -9,7 +9,7 @@ import (
 // A hand that a person gave may not be able to go on: its output's own interlock trips, or the plant does not have any more
 // what it gave. The output then stays off until the hand's own end, and an alarm says so until somebody acknowledges it.
 
-// A Refusal is a command of the last instant that was not carried out, and why.
+// A Refusal is a command of the last instant that was not carried out, and why, in a sentence.
 type Refusal struct {
 	Of   Ref
 	Text string
@@ -53,7 +53,8 @@ func (s *Stepper) interlockHand(i int32) {
 			if a.lasts > 0 {
 				m.ends = after(s.now, a.lasts)
 			}
-			s.refused = append(s.refused, Refusal{Ref{OutputKind, i}, "its own interlock keeps it off: " + s.interlockText(i)})
+			s.refused = append(s.refused, Refusal{Ref{OutputKind, i},
+				s.p.Outputs[i].Name + " cannot be taken in hand while its own interlock keeps it off: " + s.interlockText(i)})
 			break
 		}
 	}

@@ -225,6 +225,9 @@ func (s *Stepper) Quiet(input, at int) (low, high float64, ok bool) {
 	return s.analog[i].Quiet(q.low, q.high, at)
 }
 
+// Scan tells the stepper that it is looked at only every period, in nanoseconds, as a controller of that loop time would do.
+func (s *Stepper) Scan(period int64) { s.scan = period }
+
 // Skip makes the stepper call hand where an input is looked at: that hands over, late, what was
 // quiet and has not been read up to that time. Of inputs that it has evaluated, which may
 // be quiet otherwise than before, it tells by evaluated.

@@ -106,6 +106,8 @@ type Stepper struct {
 	terms      []Term
 	reasonFrom int // where the terms of the reason being made begin
 	rulesNamed []int32
+	told       int // how many terms and rulesNamed the transitions of the last instant have
+	toldNamed  int
 }
 
 // A reading that waits for the one of its cold junction.
@@ -347,6 +349,7 @@ func (s *Stepper) Step(t int64) ([]Transition, error) {
 	}
 	s.decided, s.refused = s.decided[:0], s.refused[:0]
 	s.transitions, s.terms, s.rulesNamed = s.transitions[:0], s.terms[:0], s.rulesNamed[:0]
+	s.told, s.toldNamed = 0, 0
 	s.now = t
 	if s.restart {
 		s.begun()
@@ -392,6 +395,7 @@ func (s *Stepper) Step(t int64) ([]Transition, error) {
 	s.findQuiet()
 	s.restarting = false
 	s.handsAsked = s.handsAsked[:0]
+	s.told, s.toldNamed = len(s.terms), len(s.rulesNamed)
 	return s.settledTransitions(), nil
 }
 
