@@ -41,7 +41,7 @@ type Event struct {
 	Stand logic.Stand
 	On    bool
 	By    int64
-	Do    logic.Command
+	Do    *logic.Command // of a Command
 }
 
 // fields lists what an event is made of.
@@ -58,6 +58,9 @@ func (e *Event) fields(f *memo.Fields) {
 	memo.Int(f, 10, &e.By)
 	if e.Kind != Command {
 		return
+	}
+	if f.Reading() {
+		e.Do = &logic.Command{}
 	}
 	memo.One(f, 11, logic.Dos, &e.Do.Do)
 	memo.One(f, 12, logic.Kinds, &e.Do.Of.Kind)
@@ -108,6 +111,11 @@ func (e *Event) check(p *logic.Program) error {
 	case Failing, Settle, Losing:
 	case Finding:
 		n = len(p.Outputs)
+	case Command:
+		if e.Do == nil {
+			return fmt.Errorf("a command says nothing")
+		}
+		return nil
 	default:
 		return nil
 	}
@@ -134,7 +142,7 @@ func (e *Event) hand(s *logic.Stepper) (logic.Effect, error) {
 	case Losing:
 		s.LoseDevice(int(e.Of))
 	case Command:
-		return s.Command(e.Do)
+		return s.Command(*e.Do)
 	}
 	return logic.Effect{}, nil
 }
@@ -222,17 +230,12 @@ func (r *Run) Enter(events []Event) error {
 
 // Play lets events enter in their order, each time an instant.
 func (r *Run) Play(events []Event) error {
-	for len(events) > 0 {
-		n := 1
-		for n < len(events) && together(&events[0], &events[n]) {
-			n++
-		}
-		if err := r.Enter(events[:n]); err != nil {
+	return inGroups(events, func(some []Event) error {
+		if err := r.Enter(some); err != nil {
 			return fmt.Errorf("playing a capture: %w", err)
 		}
-		events = events[n:]
-	}
-	return nil
+		return nil
+	})
 }
 
 // together tells whether two events are of one instant.

@@ -1,6 +1,7 @@
 package capture_test
 
 import (
+	"errors"
 	"fmt"
 	"testing"
 
@@ -39,7 +40,7 @@ func journal(s *logic.Stepper, to *[]string) *capture.Run {
 // random is an event of an instant.
 func random(t *rapid.T, p *logic.Program, at int64) capture.Event {
 	e := capture.Event{T: at, Kind: rapid.SampledFrom([]capture.Kind{capture.Reading, capture.Reading, capture.Reading, capture.Failing,
-		capture.Finding, capture.Command, capture.Settle, capture.Listen}).Draw(t, "kind")}
+		capture.Finding, capture.Command, capture.Settle, capture.Listen, capture.Losing}).Draw(t, "kind")}
 	switch e.Kind {
 	case capture.Finding:
 		e.Of = int32(rapid.IntRange(0, len(p.Outputs)-1).Draw(t, "output"))
@@ -53,13 +54,20 @@ func random(t *rapid.T, p *logic.Program, at int64) capture.Event {
 		c, err := p.Command("hand", o.Name, value)
 		require.NoError(t, err)
 		c.For = int64(rapid.IntRange(0, 5).Draw(t, "for")) * 1e9
-		e.Do = c
+		e.Do = &c
 	default:
 		e.Of = int32(rapid.IntRange(0, len(p.Inputs)-1).Draw(t, "input"))
-		e.Value = float64(rapid.IntRange(0, 8).Draw(t, "value"))
-		e.On = rapid.Bool().Draw(t, "listen")
-		if e.Kind == capture.Failing {
-			e.Text = "rack does not answer"
+		switch e.Kind {
+		case capture.Reading:
+			e.Value = rapid.OneOf(
+				rapid.Map(rapid.IntRange(0, 800), func(i int) float64 { return float64(i) / 100 }),
+				rapid.Map(rapid.Float32(), func(x float32) float64 { return float64(x) }),
+				rapid.Float64(),
+			).Draw(t, "value")
+		case capture.Failing:
+			e.Text = rapid.SampledFrom([]string{"rack does not answer", "rack is busy"}).Draw(t, "text")
+		case capture.Listen:
+			e.Of, e.On = 0, rapid.Bool().Draw(t, "listen")
 		}
 	}
 	return e
@@ -106,16 +114,39 @@ func TestPlayedAgain(t *testing.T) {
 		if rows == nil {
 			t.Skip("it was not saved")
 		}
-		events, err := capture.Read(capture.Write(segment))
-		require.NoError(t, err)
-		assert.Equal(t, segment, events)
 		again, lost, err := logic.Resume(p, rows)
 		require.NoError(t, err)
 		require.Empty(t, lost)
 		var played []string
-		require.NoError(t, journal(again, &played).Play(events))
-		require.Equal(t, lived[before:], append([]string{}, played...), text)
+		var events []capture.Event
+		run := journal(again, &played)
+		var d capture.Decoder
+		for _, stretch := range stretches(t, segment) {
+			require.NoError(t, d.Read(stretch, func(some []capture.Event) error {
+				events = append(events, some...)
+				return run.Enter(some)
+			}))
+		}
+		require.Equal(t, segment, events)
+		require.Equal(t, append([]string{}, lived[before:]...), append([]string{}, played...), text)
 	})
+}
+
+// stretches packs events, some at once.
+func stretches(t *rapid.T, events []capture.Event) (all [][]byte) {
+	var e capture.Encoder
+	for len(events) > 0 {
+		n := 1
+		for n < len(events) && events[n].T == events[0].T {
+			n++
+		}
+		e.Add(events[:n])
+		events = events[n:]
+		if rapid.IntRange(0, 3).Draw(t, "flush") == 0 {
+			all = append(all, e.Flush())
+		}
+	}
+	return append(all, e.Flush())
 }
 
 func TestBadCaptures(t *testing.T) {
@@ -131,6 +162,8 @@ func TestBadCaptures(t *testing.T) {
 	assert.ErrorContains(t, r.Play([]capture.Event{{T: 4, Kind: capture.Reading}}), "time does not go back")
 }
 
+var errLong = errors.New("long enough")
+
 // Whatever the bytes are, they are events that can be played, or an error.
 func FuzzRead(f *testing.F) {
 	p := program(f, "job \"x\"\ninput x\n  unit mg/L\noutput o\n  fail off\nrule r\n  on when x > 5 mg/L\n  call o\n")
@@ -139,17 +172,31 @@ func FuzzRead(f *testing.F) {
 	)
 	f.Add(
 		capture.Write(
-			[]capture.Event{{Kind: capture.Command, T: 1, Do: logic.Command{Do: logic.StandOff, Of: logic.Ref{Kind: logic.OutputKind}}}},
+			[]capture.Event{{Kind: capture.Command, T: 1, Do: &logic.Command{Do: logic.StandOff, Of: logic.Ref{Kind: logic.OutputKind}}}},
 		),
 	)
+	var e capture.Encoder
+	for k := range int64(4) {
+		e.Add([]capture.Event{{Kind: capture.Reading, T: k, Value: 6.25 + float64(k)}, {Kind: capture.Failing, T: k, Text: "no answer"}})
+		f.Add(e.Flush())
+	}
 	f.Fuzz(func(t *testing.T, data []byte) {
-		events, err := capture.Read(data)
+		var d capture.Decoder
+		var again capture.Encoder
+		n, r := 0, &capture.Run{S: logic.NewStepper(p)}
+		err := d.Read(data, func(events []capture.Event) error {
+			if n += len(events); n > 10_000 {
+				return errLong // a reading that stands still takes next to nothing
+			}
+			again.Add(events)
+			_ = r.Enter(events) // which may be an error, and no panic
+			return nil
+		})
 		if err != nil {
 			return
 		}
-		again, err := capture.Read(capture.Write(events))
-		require.NoError(t, err)
-		require.Len(t, again, len(events))
-		_ = (&capture.Run{S: logic.NewStepper(p)}).Play(events) // which may be an error, and no panic
+		m := 0
+		require.NoError(t, new(capture.Decoder).Read(again.Flush(), func(events []capture.Event) error { m += len(events); return nil }))
+		require.Equal(t, n, m)
 	})
 }
