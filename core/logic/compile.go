@@ -80,6 +80,9 @@ func CompileWith(job *sheet.Job, watched []sheet.Condition) (*Program, []int32, 
 	} else {
 		c.p.durations = append(c.p.durations, duration{sheet.DefaultSettle, -1})
 	}
+	if c.p.apart = -1; job.StartsApart != nil {
+		c.p.apart = int64(c.duration(job.StartsApart))
+	}
 	if job.Timezone != "" {
 		zone, err := time.LoadLocation(job.Timezone)
 		if err != nil {

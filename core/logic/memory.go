@@ -5,6 +5,7 @@ import (
 
 	"rectura/core/alarm"
 	"rectura/core/due"
+	"rectura/core/memo"
 	"rectura/core/signal"
 )
 
@@ -19,6 +20,7 @@ type Memory struct {
 	circleAt  int64 // since when
 	restless  int32 // one of these outputs
 	listening bool  // outputs are as they are found
+	started   int64 // when an output was last turned on; always for never
 
 	settings []float64
 	inputs   []inputMemory
@@ -73,6 +75,7 @@ func newMemory(p *Program) Memory {
 		follows:  make([]float64, len(p.Follows)),
 		loops:    make([]loopMemory, len(p.Loops)),
 		outputs:  make([]outputMemory, len(p.Outputs)),
+		started:  memo.Always,
 		timers:   due.New(len(p.conds) + 1 + len(p.Inputs) + len(p.Outputs)),
 	}
 	for i, c := range p.Settings {

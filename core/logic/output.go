@@ -1,5 +1,7 @@
 package logic
 
+import "rectura/core/memo"
+
 // An outputMemory is what lasts of an output. What is decided and what the plant has are two things: they differ while the
 // output settles, and while its device is lost.
 type outputMemory struct {
@@ -100,6 +102,7 @@ func (s *Stepper) restrain(i int32, d *decision, lock lock, byHand bool) {
 	switch {
 	case want == On && had == Off:
 		end, running := s.within(m.turned, o.minimumOff)
+		next, crowded := s.apart(o)
 		switch {
 		case lock == lockHolds:
 			d.held = BySettling
@@ -107,6 +110,8 @@ func (s *Stepper) restrain(i int32, d *decision, lock lock, byHand bool) {
 			d.held, d.until = ByMinimumOff, end
 		case o.permissive >= 0 && s.truths[o.permissive] != isTrue:
 			d.held = ByPermissive
+		case crowded:
+			d.held, d.until = ByStarts, next
 		}
 		if d.held != NotHeld {
 			d.state, d.level, d.by = Off, o.Low, -1
@@ -116,6 +121,15 @@ func (s *Stepper) restrain(i int32, d *decision, lock lock, byHand bool) {
 			d.state, d.held, d.until = On, ByMinimumOn, end
 		}
 	}
+}
+
+// apart returns until when an output must wait since another one has just turned on, where the job keeps starts apart.
+func (s *Stepper) apart(o *Output) (until int64, waits bool) {
+	if s.p.apart < 0 || s.started == memo.Always || o.Analog() {
+		return 0, false
+	}
+	until = after(s.started, s.duration(s.p.apart))
+	return until, until > s.now
 }
 
 func onIf(on bool) State {
@@ -175,8 +189,11 @@ func (s *Stepper) stepOutput(i int32) {
 		m.mode, m.ends, m.unhand = Auto, never, false
 	}
 	if m.stirred != still && !s.listening && !m.away && s.settledAt(m.settles) { // what was decided while it settled is the plant's from here on
-		s.give(i, s.stand(i))
-		m.turned, m.everOn, m.stirred = s.now, m.everOn || m.stirred == stirsOn, still
+		if _, waits := s.apart(o); !waits || m.state != On || m.plant.State == On {
+			s.give(i, s.stand(i))
+			m.turned, m.everOn = s.now, m.everOn || m.stirred == stirsOn
+		}
+		m.stirred = still
 	}
 	d := s.decide(i)
 	if d.cause == ByInterlock {
@@ -211,7 +228,9 @@ func (s *Stepper) stepOutput(i int32) {
 	}
 	s.outputTurned(i)
 	reason := s.outputReason(i, d)
-	if heldBefore != NotHeld && (d.cause == ByCall || d.cause == ByNoCall || d.cause == ByHand) {
+	if d.held == ByStarts {
+		s.hold(&reason, d.held, m.turned, &o.restraints)
+	} else if heldBefore != NotHeld && (d.cause == ByCall || d.cause == ByNoCall || d.cause == ByHand) {
 		s.explainHold(&reason, heldBefore, &o.restraints)
 	}
 	s.report(Ref{OutputKind, i}, before, Stand{State: d.state, Level: d.level}, reason)
@@ -250,7 +269,9 @@ func (s *Stepper) reaches(i int32, cause Cause) bool {
 func (s *Stepper) give(i int32, to Stand) {
 	o, m := &s.p.Outputs[i], &s.outputs[i]
 	if !o.Analog() && to.State != m.plant.State {
-		m.turned = s.now
+		if m.turned = s.now; to.State == On {
+			s.started = s.now
+		}
 	}
 	m.everOn = m.everOn || !o.Analog() && to.State == On
 	m.plant = Stand{State: to.State, Level: to.Level}

@@ -68,7 +68,7 @@ func (s *Stepper) Found(output int, plant Stand) {
 		return
 	case o.same(s.stand(i), plant):
 		s.turnedNow.add(i)
-		s.meeting = true
+		s.setPlant(i, plant)
 	case o.minimumOff >= 0 && plant.State == Off:
 		s.setPlant(i, plant)
 	default:
@@ -163,20 +163,24 @@ func (s *Stepper) LoseDevice(device int) {
 	s.dirty = true
 }
 
-// outputsOf goes through the outputs that are wired to a device.
-func (s *Stepper) outputsOf(device int) iter.Seq[int] {
+// outputsOf yields the outputs that are wired to a device, given by the input that tells whether it answers, or the one
+// output whose read-back the input is.
+func (s *Stepper) outputsOf(input int) iter.Seq[int] {
 	return func(yield func(int) bool) {
+		of := s.p.Inputs[input].Name
 		for i, o := range s.p.Job.Outputs {
-			if o.Drives != nil && o.Drives.Device.Name == s.p.Inputs[device].Name && !yield(i) {
+			if o.Drives != nil && (o.Drives.Device.Name == of || o.ReadBack() == of) && !yield(i) {
 				return
 			}
 		}
 	}
 }
 
-// Resettle makes a device to its outputs what a restart is to a job, at the instant t: what is found of them in the same
-// instant (Found) is what they have, and they and all that depends on the device's points settle anew. The device is given
-// by the input that tells whether it answers; given another input, only what depends on that one settles anew.
+// Resettle makes a device to its outputs what a restart is to a job, at the instant t. The stands found in the same instant
+// (Found) are what its outputs have, and they and all that depends on the device's points settle anew.
+//
+// The input says of what: the one that tells whether a device answers stands for the device, the read-back of an output for
+// that output alone, and any other input for what depends on it.
 func (s *Stepper) Resettle(t int64, input int) {
 	var behind []int32
 	if of := s.p.Inputs[input].Name; s.p.Job.Devices != nil && s.p.Watched(Ref{InputKind, int32(input)}) {

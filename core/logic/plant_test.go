@@ -285,4 +285,9 @@ rule flowing
 	assert.Equal(t, []string{"other"}, now())
 	read(25)
 	assert.Len(t, now(), len(p.Outputs), "it ends at its time")
+	s.Resettle(30e9, p.Index(InputKind, "by_rule.readback"))
+	s.Found(p.Index(OutputKind, "by_rule"), Stand{State: On})
+	read(30)
+	assert.Len(t, now(), len(p.Outputs)-1)
+	assert.Equal(t, On, s.Plant(p.Index(OutputKind, "by_rule")).State, "what the plant was found to have")
 }

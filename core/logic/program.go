@@ -49,6 +49,7 @@ type Program struct {
 	daytimes    []daytime
 	zone        *time.Location
 	settle      int64 // a duration
+	apart       int64 // a duration between two outputs that turn on; -1 for none
 	index       map[string]Ref
 	links       links
 
@@ -289,6 +290,9 @@ func (p *Program) Callers(output int) []int32 {
 func (p *Program) String() string {
 	var b strings.Builder
 	fmt.Fprintf(&b, "settle %s\n", p.durationText(p.settle))
+	if p.apart >= 0 {
+		fmt.Fprintf(&b, "starts apart %s\n", p.durationText(p.apart))
+	}
 	for i, in := range p.Inputs {
 		switch {
 		case in.Chain != nil:

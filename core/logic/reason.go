@@ -440,6 +440,8 @@ func (p *Program) Sentence(t Transition, clock Clock) string {
 		return text + ", and permitted now: " + p.termsText(r.Permit, t.Time, clock)
 	case ByMinimumOn:
 		minimum = "minimum on"
+	case ByStarts:
+		return text + p.apartText(r, clock)
 	}
 	minimum += " of " + unit.FormatDuration(r.HeldFor)
 	if r.Holds && clock == nil {
@@ -449,6 +451,18 @@ func (p *Program) Sentence(t Transition, clock Clock) string {
 		return text + ", but its " + minimum + " lasts until " + clock(after(r.Since, r.HeldFor))
 	}
 	return text + ", once its " + minimum + " had passed"
+}
+
+// apartText says that another output has just turned on, or had.
+func (p *Program) apartText(r Reason, clock Clock) string {
+	apart := unit.FormatDuration(r.HeldFor)
+	switch {
+	case !r.Holds:
+		return ", " + apart + " after another output had turned on"
+	case clock == nil:
+		return ", but another output has just turned on, and starts are " + apart + " apart"
+	}
+	return ", but another output has just turned on; starts are " + apart + " apart, so that it waits until " + clock(after(r.Since, r.HeldFor))
 }
 
 func (p *Program) cause(t Transition, clock Clock) string {

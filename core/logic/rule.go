@@ -13,6 +13,7 @@ const (
 	ByMinimumOff
 	ByPermissive
 	BySettling // its interlock is unknown, and the job settles
+	ByStarts   // another output has just turned on, and the job keeps starts apart
 
 	holdKinds // how many there are
 )
@@ -293,5 +294,7 @@ func (s *Stepper) explainHold(reason *Reason, held Hold, by *restraints) {
 		reason.HeldFor = s.duration(int64(by.minimumOn))
 	case ByMinimumOff:
 		reason.HeldFor = s.duration(int64(by.minimumOff))
+	case ByStarts:
+		reason.HeldFor = s.duration(int64(s.p.apart))
 	}
 }

@@ -82,6 +82,7 @@ func (s *Stepper) runFields(f *memo.Fields) {
 	memo.Int(f, 8, &s.restless)
 	s.due(f, 9, int32(len(s.p.conds)))
 	f.Bool(10, &s.listening)
+	f.Usually(11, memo.Always, &s.started)
 	if f.Reading() && version != form {
 		f.Fail("this memory was written by a later version of the program")
 	}

@@ -85,6 +85,9 @@ func (s *Stepper) standingRule(rule int32) Reason {
 
 // hold says what holds something back now. A minimum time runs from when it was turned.
 func (s *Stepper) hold(reason *Reason, held Hold, turned int64, by *restraints) {
+	if held == ByStarts {
+		turned = s.started
+	}
 	if held != NotHeld {
 		reason.Holds, reason.Since = true, turned
 		s.explainHold(reason, held, by)

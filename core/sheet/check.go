@@ -74,12 +74,15 @@ func (c *checker) collect() {
 					continue
 				}
 				head = j
-				c.job.Title, c.job.Settle = j.Label, nil
+				c.job.Title, c.job.Settle, c.job.StartsApart = j.Label, nil, nil
 				if j.Timezone != nil {
 					c.job.Timezone = j.Timezone.Text
 				}
 				if j.Settle != nil {
 					c.job.Settle = j.Settle.Duration
+				}
+				if j.Apart != nil {
+					c.job.StartsApart = j.Apart.Duration
 				}
 				continue
 			}
@@ -148,8 +151,10 @@ func (c *checker) collect() {
 }
 
 func (c *checker) declarations() {
-	if d := c.job.Settle; d != nil {
-		c.duration(d)
+	for _, d := range []*Duration{c.job.Settle, c.job.StartsApart} {
+		if d != nil {
+			c.duration(d)
+		}
 	}
 	for _, s := range c.job.Setpoints {
 		if !s.broken {

@@ -6,7 +6,7 @@
 // a comment. A line that ends with an operator, a comma or an open parenthesis goes on in
 // the next. Names are made of small letters, digits and _; text stands in quotes.
 //
-//	job "Title"                       timezone ZONE · settle D
+//	job "Title"                       timezone ZONE · settle D · starts apart D
 //	device NAME modbus tcp "HOST:PORT" unit N     poll D · timeout D · word order low|high first ·
 //	device NAME modbus rtu "LINE" BAUD 8E1 unit N byte order low|high first · heartbeat TABLE N every D ·
 //	                                  alarm when lost priority P

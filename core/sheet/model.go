@@ -9,24 +9,26 @@ import (
 // A Job is all sheets of a folder as one: the one definition of points,
 // setpoints and rules. Slices are in the order of the text.
 type Job struct {
-	Files     []*File
-	Title     string
-	Settle    *Duration // nil: DefaultSettle
-	Timezone  string    // an IANA name; empty where none is written
-	Devices   []*Device
-	Inputs    []*Input
-	Watched   []*Input   // contacts of no device: that each device answers, and each output is as it was written
-	Derived   []*Derived // each after those that it is made of
-	Setpoints []*Setpoint
-	Outputs   []*Output
-	Bands     []*Bands
-	Rules     []*Rule
-	Follows   []*Follow
-	Loops     []*Loop
-	Alarms    []*Alarm
-	Messages  []*Message
-	Trials    []*Trial
-	Order     []*Rule // those of alarms too, in the order of evaluation: each after those that it names
+	Files  []*File
+	Title  string
+	Settle *Duration // nil: DefaultSettle
+
+	StartsApart *Duration // the least time between two discrete outputs that turn on; nil for none
+	Timezone    string    // an IANA name; empty where none is written
+	Devices     []*Device
+	Inputs      []*Input
+	Watched     []*Input   // contacts of no device: that each device answers, and each output is as it was written
+	Derived     []*Derived // each after those that it is made of
+	Setpoints   []*Setpoint
+	Outputs     []*Output
+	Bands       []*Bands
+	Rules       []*Rule
+	Follows     []*Follow
+	Loops       []*Loop
+	Alarms      []*Alarm
+	Messages    []*Message
+	Trials      []*Trial
+	Order       []*Rule // those of alarms too, in the order of evaluation: each after those that it names
 
 	names   map[string]Declaration
 	uses    map[string][]Place
@@ -205,6 +207,7 @@ type JobHead struct {
 	Head
 	Timezone *TextClause
 	Settle   *DurationClause
+	Apart    *DurationClause // `starts apart`
 }
 
 // A DurationClause is a clause that is one duration: `settle`, `off after`.

@@ -376,7 +376,7 @@ func (d *JobHead) rows() []row {
 				p.clause(d.Timezone.Clause, "timezone "+d.Timezone.Text)
 			}
 		}}
-	return d.rowsWith(false, zone, durationRow("settle", &d.Settle))
+	return d.rowsWith(false, zone, durationRow("settle", &d.Settle), durationRow("starts apart", &d.Apart))
 }
 
 func (p *parser) setpoint(h Head) Declaration { return p.setting(&Setpoint{Head: h}) }

@@ -21,12 +21,15 @@ const (
 
 // The input that says whether the service runs on, and the alarm that it restarts again and again: delays begin anew each
 // time, and may never run out. The input that says whether people keep to each other's locks, and the alarm that somebody
-// gave an output back past one.
+// gave an output back past one. The input that says whether what was kept of the job is as it was kept, and the alarm that it
+// is not.
 const (
 	ServiceRuns     = "service.running"
 	serviceRestarts = "service.restarts"
 	LocksHold       = "service.locks"
 	LockPassed      = "service.unlocked"
+	RecordsHold     = "service.records"
+	RecordsDamaged  = "service.damaged"
 )
 
 // ReadBack is the name of the input of Job.Watched that an output is read back by.
@@ -84,6 +87,7 @@ func (c *checker) watch() {
 		}
 		own(ServiceRuns, "The service runs on", serviceRestarts, "The service restarts again and again")
 		own(LocksHold, "Locks hold", LockPassed, "An output was given back past a lock")
+		own(RecordsHold, "Records are as they were kept", RecordsDamaged, "Records of this job are damaged or missing")
 	}
 }
 

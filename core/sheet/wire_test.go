@@ -49,10 +49,11 @@ func TestWatched(t *testing.T) {
 	for _, a := range job.Alarms {
 		alarms = append(alarms, a.Name+" "+a.Priority.Word)
 	}
-	assert.Equal(t, []string{"rack", "o.readback", "o.hours", "service.running", "service.locks"}, watched)
+	assert.Equal(t, []string{"rack", "o.readback", "o.inhand", "o.hours", "service.running", "service.locks", "service.records"}, watched)
 	assert.Equal(
 		t,
-		[]string{"x.bad critical", "rack.lost critical", "o.mismatch high", "o.service low", "service.restarts high", "service.unlocked high"},
+		[]string{"x.bad critical", "rack.lost critical", "o.mismatch high", "o.hand high", "o.service low", "service.restarts high", "service.unlocked high",
+			"service.damaged high"},
 		alarms,
 	)
 	renamed, err := sheet.Rename([]sheet.Source{{Name: "a.rct", Text: []byte(text)}}, "rack", "panel")
