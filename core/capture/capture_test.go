@@ -31,6 +31,9 @@ func journal(s *logic.Stepper, to *[]string) *capture.Run {
 			from, is := p.States(c)
 			*to = append(*to, fmt.Sprintf("%d %s %s→%s: %s", t, p.Name(c.Ref), from, is, p.Sentence(c, clock)))
 		}
+		for _, c := range s.ContactChanges() {
+			*to = append(*to, fmt.Sprintf("%d %s %t", t, p.Inputs[c.Input].Name, c.On))
+		}
 		for _, c := range s.AlarmChanges() {
 			*to = append(*to, fmt.Sprintf("%d %s: %s→%s", t, p.Alarms[c.Alarm].Name, c.From.String(), c.To.String()))
 		}

@@ -25,7 +25,11 @@ func (d *Decoder) Read(data []byte, each func([]Event) error) error {
 	if len(data) == 0 {
 		return nil
 	}
-	if data[0] != version { // of an earlier program
+	switch data[0] {
+	case begins:
+		d.model = model{}
+	case goesOn:
+	default: // of an earlier program
 		events, err := Read(data)
 		if err != nil {
 			return err

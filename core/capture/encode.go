@@ -10,7 +10,8 @@ import (
 
 // A segment of a capture is a sequence of stretches, each of which is read after those before it:
 //
-//	byte     2, the version; what begins otherwise is a list of events, one by one, as an earlier program wrote it
+//	byte     begins for the first stretch of an Encoder, goesOn for those after it; what begins otherwise is a list of events,
+//	         one by one, as an earlier program wrote it
 //	uvarint  the number of new shapes; of each, the number of its points, and these
 //	uvarint  the bytes of the events that are no readings, then these, in the form of package memo
 //	uvarint  the number of frames, then the frames, by the coder
@@ -20,7 +21,8 @@ import (
 // and of each point by how much its reading strays from what it was expected to be: the last one, or the mean of the last
 // ones, whichever was nearer so far.
 const (
-	version    = 2
+	begins     = 2
+	goesOn     = 3
 	mostPlaces = 6 // of a reading in decimals
 	asFloat32  = 7 // the unit of a reading that is no short decimal: the next number of 32 bits
 	asFloat64  = 8 // or of 64
@@ -204,8 +206,11 @@ func (e *Encoder) Flush() []byte {
 	if len(e.frames) == 0 {
 		return nil
 	}
-	e.fresh = max(e.fresh, 1)
-	out := append(make([]byte, 0, e.size/2+64), version)
+	first := byte(goesOn)
+	if e.fresh == 0 {
+		first, e.fresh = begins, 1
+	}
+	out := append(make([]byte, 0, e.size/2+64), first)
 	out = binary.AppendUvarint(out, uint64(len(e.shapes)-e.fresh))
 	for ; e.fresh < len(e.shapes); e.fresh++ {
 		s := &e.shapes[e.fresh]

@@ -48,6 +48,8 @@ type inputMemory struct {
 	pinEnds int64   // when the pin ends, or never
 	settles int64   // until when it alone settles; always for never
 	says    string  // what its device says instead of a reading
+	told    bool    // of a contact: it was good once
+	on      bool    // and how it was then
 }
 
 // A condMemory is that of a condition besides its truth. What it means depends on
@@ -106,5 +108,5 @@ func newMemory(p *Program) Memory {
 }
 
 func newOutputMemory(o *Output) outputMemory {
-	return outputMemory{level: o.Low, plant: Stand{Level: o.Low}, ends: never, settles: math.MinInt64, number: -1}
+	return outputMemory{level: o.Low, plant: Stand{Level: o.Low}, ends: never, settles: math.MinInt64, number: -1, by: -1}
 }

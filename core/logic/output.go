@@ -19,6 +19,8 @@ type outputMemory struct {
 	ends    int64   // when the hand ends, or never
 	unhand  bool    // its hand could not go on; it stays off until the hand's own end
 	tripped bool    // its own interlock has turned it off in the job's fault
+	cause   Cause   // of an analog one: of its last change
+	by      int32   // and the caller that it took its value from then, or -1
 	number  int64   // of its last transition, or -1
 	settles int64   // until when it alone settles
 
@@ -228,6 +230,10 @@ func (s *Stepper) stepOutput(i int32) {
 	}
 	s.outputTurned(i)
 	reason := s.outputReason(i, d)
+	if o.Analog() {
+		reason.Turned = d.cause != m.cause || d.by != m.by
+		m.cause, m.by = d.cause, d.by
+	}
 	if d.held == ByStarts {
 		s.hold(&reason, d.held, m.turned, &o.restraints)
 	} else if heldBefore != NotHeld && (d.cause == ByCall || d.cause == ByNoCall || d.cause == ByHand) {

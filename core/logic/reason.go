@@ -38,6 +38,8 @@ const (
 	ByCircle                   // an output: it and what looks at it do not come to rest
 	ByPlant                    // an output: the plant has it so
 	ByLostHand                 // an output: a hand could not go on, and it stays off until the hand's own end
+
+	causes // how many there are
 )
 
 // A Reason is why something changed, as data. Sentence puts it into words. What
@@ -52,6 +54,7 @@ type Reason struct {
 	From    []int64 // of each of Callers: the number of the transition to what it is now, or -1
 	Mode    Mode    // of an output in hand
 
+	Turned  bool   // of an analog output: it moves by another cause, or another caller, than at its last change
 	Held    Hold   // what held it back until now
 	Holds   bool   // it still does
 	HeldFor int64  // the minimum time, or that of the pulse, in nanoseconds

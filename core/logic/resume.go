@@ -300,6 +300,9 @@ func (x *resumption) takeOutput(f *memo.Fields, i int32, name string) {
 		}
 		return
 	}
+	if x.moved { // callers have other numbers
+		m.by = -1
+	}
 	was := unit.Named(name)
 	m.level = o.clamp(was.Convert(m.level, o.Unit))
 	m.plant.Level, m.back.Level = o.clamp(was.Convert(m.plant.Level, o.Unit)), o.clamp(was.Convert(m.back.Level, o.Unit))

@@ -157,6 +157,8 @@ func (s *Stepper) inputFields(f *memo.Fields, i int32) {
 	f.Usually(9, memo.Always, &m.settles)
 	s.due(f, 10, s.inputTimer(i))
 	f.Text(11, &m.says)
+	f.Bool(12, &m.told)
+	f.Bool(13, &m.on)
 }
 
 func (m *ruleMemory) fields(f *memo.Fields) {
@@ -218,6 +220,10 @@ func (m *outputMemory) fields(f *memo.Fields) {
 	f.Bool(23, &m.away)
 	f.Bool(24, &m.unhand)
 	memo.One(f, 28, stirs, &m.stirred)
+	memo.One(f, 29, causes, &m.cause)
+	by := m.by + 1
+	memo.Int(f, 30, &by)
+	m.by = by - 1
 	apart := m.plant.State != m.state || m.plant.Level != m.level // an earlier form has one for both
 	f.Bool(25, &apart)
 	memo.One(f, 26, States, &m.plant.State)

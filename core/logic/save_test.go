@@ -145,7 +145,7 @@ func (l life) live(p *Program, all []event) []string {
 			out = append(
 				out,
 				fmt.Sprintf(
-					"%s #%d %s %s→%s: %s %v",
+					"%s #%d %s %s→%s: %s %v %t",
 					clock(at),
 					tr.Number,
 					p.Name(tr.Ref),
@@ -153,11 +153,15 @@ func (l life) live(p *Program, all []event) []string {
 					p.StandText(tr.Ref, tr.To),
 					p.Sentence(tr, clock),
 					tr.Reason.From,
+					tr.Reason.Turned,
 				),
 			)
 			for _, term := range tr.Reason.Terms {
 				out = append(out, fmt.Sprint("  ", p.TermText(term), term.From))
 			}
+		}
+		for _, c := range s.ContactChanges() {
+			out = append(out, fmt.Sprintf("%s %s %t", clock(at), p.Inputs[c.Input].Name, c.On))
 		}
 		for _, c := range s.AlarmChanges() {
 			out = append(out, fmt.Sprintf("%s alarm %s: %s→%s", clock(at), p.Alarms[c.Alarm].Name, c.From.String(), c.To.String()))
@@ -352,6 +356,14 @@ func TestEveryFieldCounts(t *testing.T) {
 	}}
 	resets.plain = resets.cut(nil)
 	tried = append(tried, resets)
+	// An output is to start just after another has, once both have settled.
+	text = "job \"x\"\n  settle 1 s\n  starts apart 2 s\ninput k discrete\ninput c discrete\noutput o\n  fail off\noutput q\n  fail off\n" +
+		"rule r\n  on when k\n  call o\nrule s\n  on when c\n  call q\n"
+	starts := &scenario{p: compiled(t, text), every: 1, all: []event{
+		{moment: moment{0, map[int]float64{0: 0, 1: 0}}}, {moment: moment{2e9, map[int]float64{0: 1}}}, {moment: moment{3e9, map[int]float64{1: 1}}},
+	}}
+	starts.plain = starts.cut(nil)
+	tried = append(tried, starts)
 	none := next() // taking none away must change nothing
 	require.Equal(t, none.plain, none.cut(func(r *Row) { r.Data = without(r.Data, r.Kind, "none") }))
 	seen := map[string]bool{}

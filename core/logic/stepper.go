@@ -93,15 +93,17 @@ type Stepper struct {
 	again                          bool    // an output that a condition names is another
 	dirty                          bool    // one of these holds something
 
-	transitions   []Transition
-	alarmChanges  []AlarmChange
-	asked         []AlarmChange // by people, since the last instant
-	endings       []ending
-	kept          []Transition // of these, what Step gives out
-	callersFrom   []int64
-	bandReports   []int32
-	ruleReports   []int32
-	outputReports []int32
+	transitions  []Transition
+	alarmChanges []AlarmChange
+
+	contactChanges []ContactChange
+	asked          []AlarmChange // by people, since the last instant
+	endings        []ending
+	kept           []Transition // of these, what Step gives out
+	callersFrom    []int64
+	bandReports    []int32
+	ruleReports    []int32
+	outputReports  []int32
 
 	terms      []Term
 	reasonFrom int // where the terms of the reason being made begin
@@ -347,7 +349,7 @@ func (s *Stepper) Step(t int64) ([]Transition, error) {
 			*r = 0
 		}
 	}
-	s.decided, s.refused = s.decided[:0], s.refused[:0]
+	s.decided, s.refused, s.contactChanges = s.decided[:0], s.refused[:0], s.contactChanges[:0]
 	s.transitions, s.terms, s.rulesNamed = s.transitions[:0], s.terms[:0], s.rulesNamed[:0]
 	s.told, s.toldNamed = 0, 0
 	s.now = t
@@ -545,8 +547,32 @@ func (s *Stepper) stepInputs() {
 				}
 				s.inputs[i].quality, s.inputs[i].read = now, true
 			}
+			if now == Good && s.p.Inputs[i].Chain == nil {
+				s.tellContact(i)
+			}
 		}
 	}
+}
+
+// A ContactChange is a contact that is on now, or off, and was otherwise when it was last good.
+type ContactChange struct {
+	Input int32
+	On    bool
+}
+
+// ContactChanges returns the contacts that have changed at the last instant, as rules see them. They are overwritten by the next
+// Step.
+func (s *Stepper) ContactChanges() []ContactChange { return s.contactChanges }
+
+func (s *Stepper) tellContact(i int32) {
+	m, on := &s.inputs[i], s.contactOn(i)
+	if m.told && m.on != on && !s.p.Watched(Ref{InputKind, i}) {
+		s.contactChanges = append(s.contactChanges, ContactChange{i, on})
+	}
+	if !m.told || m.on != on {
+		s.touched.add(i)
+	}
+	m.told, m.on = true, on
 }
 
 // stepOutputs decides the outputs that look at something that is another.
