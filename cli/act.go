@@ -95,6 +95,11 @@ var acts = []act{
 		"why",
 	},
 	{
+		client.CommandRequestDoRewrite, "OUTPUT", "Write an output again that the plant has otherwise",
+		"Writes an output again that was read back otherwise than it was written: by somebody at\nits device, say. Until then the job leaves it as it is.",
+		"rectura rewrite blower --why \"the hand switch is back at auto\"", "", "why",
+	},
+	{
 		client.CommandRequestDoOutOfService, "ALARM", "Take an alarm out of service", "Takes an alarm out of service, until somebody puts it back.",
 		"rectura out-of-service oxygen.bad --why \"a new probe is on order\"", "", "why",
 	},

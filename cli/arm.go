@@ -61,6 +61,11 @@ rules are. The newest revision is taken unless another is named.`,
 				return err
 			}
 			fmt.Fprintf(c.OutOrStdout(), "%s listens with revision %d. Nothing is written.\n", job, *a.JSON200.Revision)
+			if dropped := a.JSON200.Dropped; dropped != nil {
+				for _, x := range *dropped {
+					fmt.Fprintf(c.OutOrStdout(), "Not as it was set: %s.\n", x)
+				}
+			}
 			return nil
 		},
 	}
@@ -207,22 +212,39 @@ func pause(ctx context.Context, d time.Duration) error {
 
 func printPlan(w io.Writer, job string, p *client.Plan) {
 	fmt.Fprintf(w, "Arming %s with revision %d:\n", job, p.Revision)
-	for _, x := range p.Changes {
-		fmt.Fprintf(w, "  %s\n", x)
+	list := func(before string, all []string) {
+		for _, x := range all {
+			fmt.Fprintf(w, "  %s%s\n", before, x)
+		}
 	}
-	for _, t := range p.Trials {
-		fmt.Fprintf(w, "  trial: %s\n", t)
-	}
+	list("", p.Changes)
+	list("", p.Wires)
+	list("trial: ", p.Trials)
 	if len(p.Moves) == 0 {
 		fmt.Fprintln(w, "  No output moves.")
 	}
 	for _, m := range p.Moves {
+		name := m.Output
+		if m.Place != nil {
+			name = *m.Place + ", which " + m.Output + " had,"
+		}
 		if m.Unknown {
-			fmt.Fprintf(w, "  %s is unknown, and will be written %s: %s\n", m.Output, m.To, m.Because)
+			fmt.Fprintf(w, "  %s is unknown, and will be written %s: %s\n", name, m.To, m.Because)
 			continue
 		}
-		fmt.Fprintf(w, "  %s goes from %s to %s: %s\n", m.Output, m.From, m.To, m.Because)
+		fmt.Fprintf(w, "  %s goes from %s to %s: %s\n", name, m.From, m.To, m.Because)
 	}
+	list("", p.Holds)
+	list("kept: ", p.Kept)
+	if len(p.Silent)+len(p.Unmoved)+len(p.AtEnds) > 0 {
+		fmt.Fprintln(w, "Look at these first:")
+	}
+	list("", p.Silent)
+	if len(p.Unmoved) > 0 {
+		fmt.Fprintf(w, "  %s not moved since the job listens: %s\n", map[bool]string{true: "has", false: "have"}[len(p.Unmoved) == 1],
+			strings.Join(p.Unmoved, ", "))
+	}
+	list("", p.AtEnds)
 }
 
 // agreed asks a person.

@@ -31,7 +31,7 @@ func Main(args []string, stdout, stderr io.Writer) int {
 func Run(ctx context.Context, args []string, stdout, stderr io.Writer) int {
 	root := newRoot()
 	root.SetArgs(markNegatives(root, args))
-	stdout, stderr = plainWriter{stdout, forPeople}, plainWriter{stderr, forPeople}
+	stdout, stderr = plainWriter{Writer: stdout}, plainWriter{Writer: stderr}
 	root.SetOut(stdout)
 	root.SetErr(stderr)
 	err := root.ExecuteContext(ctx)

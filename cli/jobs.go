@@ -4,8 +4,11 @@ import (
 	"fmt"
 	"net/http"
 	"strconv"
+	"strings"
 
 	"github.com/spf13/cobra"
+
+	"rectura/client"
 )
 
 func newJobs() *cobra.Command {
@@ -42,36 +45,52 @@ func newJobs() *cobra.Command {
 }
 
 func newDeleteJob(r *remote) *cobra.Command {
-	var yes bool
+	var yes, purge bool
 	c := &cobra.Command{
-		Use:     "delete JOB",
-		Short:   "Delete a job in the service, with its revisions and recordings",
-		Example: "  rectura jobs delete old-hut --yes",
+		Use:   "delete JOB",
+		Short: "Delete a job in the service, with its revisions and recordings",
+		Long: `Deletes a job that is idle. What it did while it was run, its memory, journal and capture,
+is put into a file of its own in the service's data folder, unless --purge is said.`,
+		Example: "  rectura jobs delete old-hut --yes\n  rectura jobs delete old-hut --yes --purge",
 		RunE: func(c *cobra.Command, args []string) error {
 			api, err := newClient(r.server)
 			if err != nil {
 				return err
 			}
-			a, err := api.GetJobWithResponse(c.Context(), args[0])
-			if err := answered(a, err, http.StatusOK); err != nil {
+			if !yes {
+				return deletable(c, api, args[0], purge)
+			}
+			gone, err := api.DeleteJobWithResponse(c.Context(), args[0], &client.DeleteJobParams{Purge: &purge})
+			if err := answered(gone, err, http.StatusOK); err != nil {
 				return err
 			}
-			if j := a.JSON200; !yes {
-				return fmt.Errorf(
-					"%s has %s and %s, which would be gone for good; if that is meant, say --yes",
-					j.Name,
-					count(j.Revisions, "revision", "revisions"),
-					count(j.Recordings, "recording", "recordings"),
-				)
+			fmt.Fprintf(c.OutOrStdout(), "%s is deleted.\n", args[0])
+			if aside := gone.JSON200.Aside; aside != "" {
+				fmt.Fprintf(c.OutOrStdout(), "What it did is kept in the service's data folder, in %s.\n", aside)
 			}
-			gone, err := api.DeleteJobWithResponse(c.Context(), args[0])
-			if err := answered(gone, err, http.StatusNoContent); err != nil {
-				return err
-			}
-			fmt.Fprintf(c.OutOrStdout(), "%s is deleted\n", args[0])
 			return nil
 		},
 	}
 	c.Flags().BoolVar(&yes, "yes", false, "do not ask")
+	c.Flags().BoolVar(&purge, "purge", false, "delete its memory, journal and capture, too")
 	return c
+}
+
+// deletable says what would be gone, as an error: nobody has said yes.
+func deletable(c *cobra.Command, api *client.ClientWithResponses, job string, purge bool) error {
+	a, err := api.GetJobWithResponse(c.Context(), job)
+	if err := answered(a, err, http.StatusOK); err != nil {
+		return err
+	}
+	besides := ""
+	if purge {
+		besides = ", and its journal and capture,"
+	}
+	return fmt.Errorf(
+		"%s has %s and %s,%s which would be gone for good; if that is meant, say --yes",
+		job,
+		count(a.JSON200.Revisions, "revision", "revisions"),
+		count(a.JSON200.Recordings, "recording", "recordings"),
+		strings.TrimPrefix(besides, ","),
+	)
 }

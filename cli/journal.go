@@ -13,6 +13,9 @@ import (
 	"rectura/client"
 )
 
+// journalKinds are those that the API knows.
+const journalKinds = "input, bands, rule, alarm, follow, loop, message, output, command, bypass, write, device, service, clock, damaged"
+
 func newJournal() *cobra.Command {
 	var r remote
 	var format string
@@ -36,10 +39,17 @@ the service. Entries are numbered without a gap. Times are those of the job's cl
 			if q.From, q.To, err = within.read(c.Context(), api, job); err != nil {
 				return err
 			}
+			if kind != "" {
+				k := client.JournalKind(kind)
+				if !k.Valid() {
+					return fmt.Errorf("--kind %s: it is one of %s", kind, journalKinds)
+				}
+				q.Kind = &k
+			}
 			for _, x := range []struct {
 				text string
 				to   **string
-			}{{kind, &q.Kind}, {name, &q.Name}, {who, &q.Who}} {
+			}{{name, &q.Name}, {who, &q.Who}} {
 				if x.text != "" {
 					*x.to = &x.text
 				}
@@ -71,7 +81,7 @@ the service. Entries are numbered without a gap. Times are those of the job's cl
 	r.addFlags(c.Flags())
 	addFormat(c, &format)
 	within.addFlags(c.Flags(), "entries")
-	c.Flags().StringVar(&kind, "kind", "", "of this `kind` alone: input, rule, alarm, output, command, device, …")
+	c.Flags().StringVar(&kind, "kind", "", "of this `kind` alone: "+journalKinds)
 	c.Flags().StringVar(&name, "name", "", "about this `name` alone")
 	c.Flags().StringVar(&who, "who", "", "of what this `person` did alone")
 	c.Flags().IntVar(&newest, "newest", 0, "so `many`, the newest of them")

@@ -12,6 +12,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"rectura/client"
+	"rectura/core/sheet"
 	"rectura/core/unit"
 )
 
@@ -82,7 +83,7 @@ is 1 if an armed job is in fault, has lost a device, or cannot keep what it does
 
 // troubled tells whether somebody has to see to a job.
 func troubled(s client.JobStatus) bool {
-	return s.Fault != "" || s.Mode == client.JobStatusModeArmed && (s.NotKeptSince != nil ||
+	return s.Fault != "" || s.Damage != "" || s.Mode == client.JobStatusModeArmed && (s.NotKeptSince != nil ||
 		slices.ContainsFunc(s.Devices, func(d client.DeviceNow) bool { return d.State == client.Lost }))
 }
 
@@ -128,6 +129,10 @@ func printStatus(c *cobra.Command, format string, all []client.JobStatus) error 
 		} else if s.Fault != "" {
 			fmt.Fprintf(w, "\n%s is in fault, and its outputs are at what they fail to: %s. Arm it again once that is mended.\n", s.Job, s.Fault)
 		}
+		if s.Damage != "" {
+			fmt.Fprintf(w, "\nThe records of %s are damaged: %s. Look at its setpoints and locks, and acknowledge %s.\n", s.Job, s.Damage,
+				sheet.RecordsDamaged)
+		}
 		if s.NotKeptSince != nil {
 			fmt.Fprintf(w, "\nNothing that %s does is kept since %s: %s.\n", s.Job, clockText(*s.NotKeptSince, now), s.NotKeptBecause)
 		}
@@ -144,11 +149,27 @@ func printStatus(c *cobra.Command, format string, all []client.JobStatus) error 
 				s.PassedOver,
 			)
 		}
+		if s.LateReadings > 0 {
+			fmt.Fprintf(w, "\n%s of %s came late, since their line was busy: read less often, or fewer points.\n",
+				count(int(s.LateReadings), "reading", "readings"), s.Job)
+		}
+		if r := s.Records; r != nil && r.JournalFrom != nil {
+			fmt.Fprintf(w, "\nOf %s, the journal reaches back to %s%s, and the capture to %s%s.\n", s.Job, clockText(*r.JournalFrom, now),
+				daysText(r.JournalDays), clockOr(r.CaptureFrom, now, "nothing"), daysText(r.CaptureDays))
+		}
 	}
 	if slices.ContainsFunc(all, func(s client.JobStatus) bool { return s.ClockSynchronised != nil && !*s.ClockSynchronised }) {
 		fmt.Fprintln(w, "\nNothing keeps the machine's clock right: times may be off. Synchronise it, by NTP say.")
 	}
 	return nil
+}
+
+// daysText says for how many days records are kept.
+func daysText(days *float64) string {
+	if days == nil {
+		return ""
+	}
+	return fmt.Sprintf(" (%.3g days are kept)", *days)
 }
 
 func devicesText(all []client.DeviceNow) string {

@@ -36,7 +36,7 @@ func addFormat(c *cobra.Command, format *string) {
 }
 
 func writeJSON(w io.Writer, v any) error {
-	e := json.NewEncoder(plainWriter{w, inJSON})
+	e := json.NewEncoder(plainWriter{w, true})
 	e.SetIndent("", "  ")
 	e.SetEscapeHTML(false)
 	if err := e.Encode(v); err != nil {
@@ -48,7 +48,7 @@ func writeJSON(w io.Writer, v any) error {
 // streamJSON is writeJSON of what writes itself as it goes.
 func streamJSON(w io.Writer, v any) error {
 	out := bufio.NewWriterSize(w, 1<<16)
-	err := jsonv2.MarshalWrite(plainWriter{out, inJSON}, v, jsontext.WithIndent("  "), jsontext.AllowInvalidUTF8(true))
+	err := jsonv2.MarshalWrite(plainWriter{out, true}, v, jsontext.WithIndent("  "), jsontext.AllowInvalidUTF8(true))
 	if err == nil {
 		err = errors.Join(out.WriteByte('\n'), out.Flush())
 	}

@@ -4,40 +4,45 @@ import (
 	"fmt"
 	"io"
 	"os"
+	"unicode"
+	"unicode/utf16"
+	"unicode/utf8"
 )
 
 // A plainWriter writes text to a terminal, or to a file that may come to be shown
 // on one. Control characters in it, such as one in the name of a recording's
-// column, are written as \x1b, so that they do nothing there.
+// column, are written as \x1b, so that they do nothing there; and so are those that
+// nobody sees, or that turn the text around them about.
 type plainWriter struct {
 	io.Writer
-	escape string // how a character is written, for fmt
+	inJSON bool // so that a reader of JSON takes them for what they were
 }
 
-// The ways to write a control character: for people, and for readers of JSON, who
-// take it for what it was.
-const (
-	forPeople = `\x%02x`
-	inJSON    = `\u%04x`
-)
+// escaped is how a character is written that must not reach a terminal.
+func (w plainWriter) escaped(to []byte, r rune) []byte {
+	if high, low := utf16.EncodeRune(r); w.inJSON && high != unicode.ReplacementChar {
+		return fmt.Appendf(to, `\u%04x\u%04x`, high, low)
+	}
+	if w.inJSON || r > 0xff {
+		return fmt.Appendf(to, `\u%04x`, r)
+	}
+	return fmt.Appendf(to, `\x%02x`, r)
+}
 
 func (w plainWriter) Write(p []byte) (int, error) {
 	var safe []byte
 	done := 0 // of p, that is in safe
-	for i := 0; i < len(p); i++ {
-		from, code := i, rune(p[i])
-		switch {
-		case code == '\n' || code == '\t':
-			continue
-		case code == 0xc2 && i+1 < len(p) && p[i+1] >= 0x80 && p[i+1] < 0xa0: // of the second range, in UTF-8
-			i++
-			code = rune(p[i])
-		case code >= ' ' && code != 0x7f:
-			continue
+	for i := 0; i < len(p); {
+		r, n := rune(p[i]), 1
+		if r >= 0x80 {
+			r, n = utf8.DecodeRune(p[i:])
 		}
-		safe = append(safe, p[done:from]...)
-		safe = fmt.Appendf(safe, w.escape, code)
-		done = i + 1
+		if r != '\n' && r != '\t' && (unicode.IsControl(r) || r >= 0x80 && unicode.In(r, unicode.Cf, unicode.Zl, unicode.Zp)) {
+			safe = append(safe, p[done:i]...)
+			safe = w.escaped(safe, r)
+			done = i + n
+		}
+		i += n
 	}
 	if safe == nil {
 		return w.Writer.Write(p)

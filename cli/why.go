@@ -55,13 +55,17 @@ type (
 	}
 )
 
-// whyNow asks the service why something is as it is now.
-func (r *remote) whyNow(c *cobra.Command, name, format string) error {
+// whyNow asks the service why something is as it is now, or as it was at a time.
+func (r *remote) whyNow(c *cobra.Command, name, at, format string) error {
 	api, job, err := r.ask(c.Context())
 	if err != nil {
 		return err
 	}
-	a, err := api.GetReasonWithResponse(c.Context(), job, &client.GetReasonParams{Name: name})
+	q := client.GetReasonParams{Name: name}
+	if q.At, _, err = (&span{from: at}).read(c.Context(), api, job); err != nil {
+		return fmt.Errorf("--at: %w", err)
+	}
+	a, err := api.GetReasonWithResponse(c.Context(), job, &q)
 	if err := answered(a, err, http.StatusOK); err != nil {
 		return err
 	}
@@ -70,7 +74,11 @@ func (r *remote) whyNow(c *cobra.Command, name, format string) error {
 		return writeJSON(c.OutOrStdout(), x)
 	}
 	w := c.OutOrStdout()
-	fmt.Fprintf(w, "%s is %s: %s\n", x.Name, x.State, x.Because)
+	if q.At != nil {
+		fmt.Fprintf(w, "%s was %s at %s: %s\n", x.Name, x.State, clockText(*q.At, time.Now()), x.Because)
+	} else {
+		fmt.Fprintf(w, "%s is %s: %s\n", x.Name, x.State, x.Because)
+	}
 	if b := x.Bypass; b != nil && b.Since != nil {
 		fmt.Fprintf(w, "  %s by %s since %s%s%s\n", b.Value, cmp.Or(b.Who, "somebody"), clockText(*b.Since, time.Now()),
 			prefixed(", until ", clockOr(b.Until, time.Now(), "")), prefixed(": ", b.Why))
@@ -78,19 +86,24 @@ func (r *remote) whyNow(c *cobra.Command, name, format string) error {
 	if x.NotWritten != nil {
 		fmt.Fprintf(w, "  not written: %s\n", *x.NotWritten)
 	}
-	all := make([]logic.Ground, len(x.Grounds))
-	for i, g := range x.Grounds {
+	printGrounds(w, groundsOf(x.Grounds), x.Under, "  ", map[int]bool{})
+	return nil
+}
+
+func groundsOf(views []client.Ground) []logic.Ground {
+	all := make([]logic.Ground, len(views))
+	for i, g := range views {
 		all[i] = logic.Ground{Text: g.Text, Under: g.Under, By: deref(g.By), Delay: deref(g.Delay), Filtered: deref(g.Filtered)}
-		if g.Stages != nil {
-			for _, q := range *g.Stages {
-				if q.Value != nil {
-					all[i].Stages = append(all[i].Stages, unit.Quantity{Value: *q.Value, Unit: unit.Named(q.Unit)})
-				}
+		if g.Stages == nil {
+			continue
+		}
+		for _, q := range *g.Stages {
+			if q.Value != nil {
+				all[i].Stages = append(all[i].Stages, unit.Quantity{Value: *q.Value, Unit: unit.Named(q.Unit)})
 			}
 		}
 	}
-	printGrounds(w, all, x.Under, "  ", map[int]bool{})
-	return nil
+	return all
 }
 
 // prefixed is a text behind a prefix, where there is one.
@@ -108,13 +121,14 @@ func newWhy() *cobra.Command {
 	c := &cobra.Command{
 		Use:   "why [JOB] [RECORDING] NAME",
 		Short: "Why something is as it is at a time, or why it is not otherwise",
-		Long: `With a name alone, asks the service why something in a job that is run is as it is now.
+		Long: `With a name alone, asks the service why something in a job that is run is as it is now;
+with --at, as it was then, for which it plays what it captured.
 
 With a job's folder and a recording, plays a recording and says how an input, a rule or an output stands at a time, and why:
 from an output down to the readings, how far each comparison is from its point, how
 long each delay has run. It lists the nearest times before and after at which a delay
 did not run out, and the next change.`,
-		Example: "  rectura why blower\n  rectura why examples/hatchery night blower --at 02:33:00\n" +
+		Example: "  rectura why blower\n  rectura why blower --at 02:14:05\n  rectura why examples/hatchery night blower --at 02:33:00\n" +
 			"  rectura why examples/hatchery broken-loop feeder --at 09:55",
 		ValidArgsFunction: completeJob(func(folder string, args []string) []string {
 			if len(args) == 0 {
@@ -128,7 +142,7 @@ did not run out, and the next change.`,
 			}
 			switch {
 			case len(args) == 1:
-				return r.whyNow(c, args[0], format)
+				return r.whyNow(c, args[0], at, format)
 			case len(args) == 2:
 				return fmt.Errorf("NAME is missing: a recording of a job and a name, or a name alone: %s", c.UseLine())
 			case r.server != "" || r.job != "":
@@ -176,7 +190,7 @@ did not run out, and the next change.`,
 		},
 	}
 	r.addFlags(c.Flags())
-	c.Flags().StringVar(&at, "at", "", "the `time` (default the recording's end)")
+	c.Flags().StringVar(&at, "at", "", "the `time` (default the recording's end, or now)")
 	c.Flags().StringArrayVar(&replay.set, "set", nil, setHelp)
 	c.Flags().StringVar(&replay.scan, "scan", "", "evaluate only every `D`, as a controller with that loop time would")
 	addFormat(c, &format)

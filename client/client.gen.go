@@ -27,6 +27,7 @@ const (
 	CommandRequestDoOutOfService CommandRequestDo = "out-of-service"
 	CommandRequestDoPin          CommandRequestDo = "pin"
 	CommandRequestDoReset        CommandRequestDo = "reset"
+	CommandRequestDoRewrite      CommandRequestDo = "rewrite"
 	CommandRequestDoSet          CommandRequestDo = "set"
 	CommandRequestDoShelve       CommandRequestDo = "shelve"
 	CommandRequestDoUnpin        CommandRequestDo = "unpin"
@@ -51,6 +52,8 @@ func (e CommandRequestDo) Valid() bool {
 	case CommandRequestDoPin:
 		return true
 	case CommandRequestDoReset:
+		return true
+	case CommandRequestDoRewrite:
 		return true
 	case CommandRequestDoSet:
 		return true
@@ -122,6 +125,63 @@ func (e JobStatusMode) Valid() bool {
 	case JobStatusModeIdle:
 		return true
 	case JobStatusModeListening:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for JournalKind.
+const (
+	JournalKindAlarm   JournalKind = "alarm"
+	JournalKindBands   JournalKind = "bands"
+	JournalKindBypass  JournalKind = "bypass"
+	JournalKindClock   JournalKind = "clock"
+	JournalKindCommand JournalKind = "command"
+	JournalKindDamaged JournalKind = "damaged"
+	JournalKindDevice  JournalKind = "device"
+	JournalKindFollow  JournalKind = "follow"
+	JournalKindInput   JournalKind = "input"
+	JournalKindLoop    JournalKind = "loop"
+	JournalKindMessage JournalKind = "message"
+	JournalKindOutput  JournalKind = "output"
+	JournalKindRule    JournalKind = "rule"
+	JournalKindService JournalKind = "service"
+	JournalKindWrite   JournalKind = "write"
+)
+
+// Valid indicates whether the value is a known member of the JournalKind enum.
+func (e JournalKind) Valid() bool {
+	switch e {
+	case JournalKindAlarm:
+		return true
+	case JournalKindBands:
+		return true
+	case JournalKindBypass:
+		return true
+	case JournalKindClock:
+		return true
+	case JournalKindCommand:
+		return true
+	case JournalKindDamaged:
+		return true
+	case JournalKindDevice:
+		return true
+	case JournalKindFollow:
+		return true
+	case JournalKindInput:
+		return true
+	case JournalKindLoop:
+		return true
+	case JournalKindMessage:
+		return true
+	case JournalKindOutput:
+		return true
+	case JournalKindRule:
+		return true
+	case JournalKindService:
+		return true
+	case JournalKindWrite:
 		return true
 	default:
 		return false
@@ -762,6 +822,12 @@ type Declared struct {
 	To int `json:"to"`
 }
 
+// DeletedJob defines model for DeletedJob.
+type DeletedJob struct {
+	// Aside The file in the data folder with its memory, journal and capture; empty where there was none, or where it was purged.
+	Aside string `json:"aside"`
+}
+
 // DeviceNow defines model for DeviceNow.
 type DeviceNow struct {
 	Because string `json:"because"`
@@ -904,23 +970,38 @@ type JobStatus struct {
 	Bypasses int            `json:"bypasses"`
 
 	// ClockSynchronised Whether the machine's clock is kept right by another; null where that is not known.
-	ClockSynchronised *bool       `json:"clock_synchronised"`
-	Devices           []DeviceNow `json:"devices"`
+	ClockSynchronised *bool `json:"clock_synchronised"`
+
+	// Damage How the job's records are damaged or missing, until somebody has acknowledged that; empty where they are sound.
+	Damage  string      `json:"damage"`
+	Devices []DeviceNow `json:"devices"`
+
+	// Dropped Of the answer to listening: what could not be taken over of what people have set.
+	Dropped *[]string `json:"dropped,omitempty"`
 
 	// Fault Why the job is in fault; empty where it is not.
 	Fault string `json:"fault"`
-	Job   string `json:"job"`
+
+	// Hiccups Stops of the whole process that postponed delays.
+	Hiccups int64  `json:"hiccups"`
+	Job     string `json:"job"`
 
 	// Late Instants that were handled more than 100 ms late.
-	Late           int64         `json:"late"`
+	Late int64 `json:"late"`
+
+	// LateReadings Readings that came late, since their line was busy.
+	LateReadings   int64         `json:"late_readings"`
 	LatenessMs     Lateness      `json:"lateness_ms"`
 	Mode           JobStatusMode `json:"mode"`
 	NotKeptBecause string        `json:"not_kept_because"`
 	NotKeptSince   *time.Time    `json:"not_kept_since"`
 
 	// PassedOver Readings that were passed over, since there were too many.
-	PassedOver int64  `json:"passed_over"`
-	Revision   *int64 `json:"revision"`
+	PassedOver int64 `json:"passed_over"`
+
+	// Records How far back what is kept of the job reaches, and for how many days it will, at the rate of the last day; null where nobody can tell.
+	Records  *Records `json:"records,omitempty"`
+	Revision *int64   `json:"revision"`
 
 	// Settling Outputs are not written yet.
 	Settling bool       `json:"settling"`
@@ -946,6 +1027,9 @@ type JournalEntry struct {
 	Via     string    `json:"via"`
 	Who     string    `json:"who"`
 }
+
+// JournalKind defines model for JournalKind.
+type JournalKind string
 
 // Lane defines model for Lane.
 type Lane struct {
@@ -1071,7 +1155,10 @@ type Move struct {
 	Because string `json:"because"`
 	From    string `json:"from"`
 	Output  string `json:"output"`
-	To      string `json:"to"`
+
+	// Place Of a wire that nothing drives any more: where it is.
+	Place *string `json:"place,omitempty"`
+	To    string  `json:"to"`
 
 	// Unknown How the plant has it cannot be read, so that it will be written.
 	Unknown bool `json:"unknown"`
@@ -1198,18 +1285,35 @@ type Place struct {
 
 // Plan defines model for Plan.
 type Plan struct {
+	// AtEnds Inputs that stand at an end of their range.
+	AtEnds  []string `json:"at_ends"`
 	Changes []string `json:"changes"`
-	Moves   []Move   `json:"moves"`
 
-	// Number 0 until the devices have answered: nobody can agree to that.
+	// Holds Outputs that a minimum time or a delay still holds, and until when.
+	Holds []string `json:"holds"`
+
+	// Kept Bypasses of outputs that the revision does not have: they come back with the output.
+	Kept  []string `json:"kept"`
+	Moves []Move   `json:"moves"`
+
+	// Number It cannot be guessed, and is valid once. 0 until the devices have answered: nobody can agree to that.
 	Number   int64 `json:"number"`
 	Revision int64 `json:"revision"`
+
+	// Silent Devices that do not answer.
+	Silent []string `json:"silent"`
 
 	// Trials The trials of the revision that have failed or were not played, with why.
 	Trials []string `json:"trials"`
 
+	// Unmoved Inputs that have not moved since listening began.
+	Unmoved []string `json:"unmoved"`
+
 	// Waiting Why arming should wait; empty where it need not.
 	Waiting string `json:"waiting"`
+
+	// Wires What is wired otherwise, and what becomes of the wires before.
+	Wires []string `json:"wires"`
 }
 
 // Play defines model for Play.
@@ -1465,6 +1569,16 @@ type Recording struct {
 // RecordingName defines model for RecordingName.
 type RecordingName struct {
 	Name string `json:"name"`
+}
+
+// Records How far back what is kept of the job reaches, and for how many days it will, at the rate of the last day; null where nobody can tell.
+type Records struct {
+	CaptureBytes int64      `json:"capture_bytes"`
+	CaptureDays  *float64   `json:"capture_days"`
+	CaptureFrom  *time.Time `json:"capture_from"`
+	JournalBytes int64      `json:"journal_bytes"`
+	JournalDays  *float64   `json:"journal_days"`
+	JournalFrom  *time.Time `json:"journal_from"`
 }
 
 // RenameRequest defines model for RenameRequest.
@@ -1833,6 +1947,12 @@ type Waiting struct {
 // JobName defines model for JobName.
 type JobName = string
 
+// DeleteJobParams defines parameters for DeleteJob.
+type DeleteJobParams struct {
+	// Purge Delete memory, journal and capture, too.
+	Purge *bool `form:"purge,omitempty" json:"purge,omitempty"`
+}
+
 // GetCurveParams defines parameters for GetCurve.
 type GetCurveParams struct {
 	Revision int64  `form:"revision" json:"revision"`
@@ -1864,10 +1984,10 @@ type GetJournalParams struct {
 	To   *time.Time `form:"to,omitempty" json:"to,omitempty"`
 
 	// After Entries with a greater number alone.
-	After *int64  `form:"after,omitempty" json:"after,omitempty"`
-	Kind  *string `form:"kind,omitempty" json:"kind,omitempty"`
-	Name  *string `form:"name,omitempty" json:"name,omitempty"`
-	Who   *string `form:"who,omitempty" json:"who,omitempty"`
+	After *int64       `form:"after,omitempty" json:"after,omitempty"`
+	Kind  *JournalKind `form:"kind,omitempty" json:"kind,omitempty"`
+	Name  *string      `form:"name,omitempty" json:"name,omitempty"`
+	Who   *string      `form:"who,omitempty" json:"who,omitempty"`
 
 	// Newest So many
 	Newest *int `form:"newest,omitempty" json:"newest,omitempty"`
@@ -1897,6 +2017,9 @@ type PreviewRecordingParams struct {
 // GetReasonParams defines parameters for GetReason.
 type GetReasonParams struct {
 	Name string `form:"name" json:"name"`
+
+	// At The capture is played up to then.
+	At *time.Time `form:"at,omitempty" json:"at,omitempty"`
 }
 
 // UploadRecordingParams defines parameters for UploadRecording.
@@ -2130,10 +2253,10 @@ type ClientInterface interface {
 	// Corresponds with GET /jobs (the `ListJobs` operationId).
 	ListJobs(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// DeleteJob Delete a job with its revisions, recordings and drafts.
+	// DeleteJob Delete a job that is idle, with its revisions, recordings and drafts. Its memory, journal and capture are put into a file of their own.
 	//
 	// Corresponds with DELETE /jobs/{job} (the `DeleteJob` operationId).
-	DeleteJob(ctx context.Context, job JobName, reqEditors ...RequestEditorFn) (*http.Response, error)
+	DeleteJob(ctx context.Context, job JobName, params *DeleteJobParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// GetJob One job.
 	//
@@ -2388,7 +2511,7 @@ type ClientInterface interface {
 	// Corresponds with POST /jobs/{job}/probes (the `ProbePoint` operationId).
 	ProbePoint(ctx context.Context, job JobName, body ProbePointJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// GetReason Why something of a job that is run is as it is now, down to the readings.
+	// GetReason Why something of a job that is run is as it is now, or as it was at a time, down to the readings.
 	//
 	// Corresponds with GET /jobs/{job}/reasons (the `GetReason` operationId).
 	GetReason(ctx context.Context, job JobName, params *GetReasonParams, reqEditors ...RequestEditorFn) (*http.Response, error)
@@ -2617,11 +2740,11 @@ func (c *Client) ListJobs(ctx context.Context, reqEditors ...RequestEditorFn) (*
 	return c.Client.Do(req)
 }
 
-// DeleteJob Delete a job with its revisions, recordings and drafts.
+// DeleteJob Delete a job that is idle, with its revisions, recordings and drafts. Its memory, journal and capture are put into a file of their own.
 //
 // Corresponds with DELETE /jobs/{job} (the `DeleteJob` operationId).
-func (c *Client) DeleteJob(ctx context.Context, job JobName, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewDeleteJobRequest(c.Server, job)
+func (c *Client) DeleteJob(ctx context.Context, job JobName, params *DeleteJobParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewDeleteJobRequest(c.Server, job, params)
 	if err != nil {
 		return nil, err
 	}
@@ -3275,7 +3398,7 @@ func (c *Client) ProbePoint(ctx context.Context, job JobName, body ProbePointJSO
 	return c.Client.Do(req)
 }
 
-// GetReason Why something of a job that is run is as it is now, down to the readings.
+// GetReason Why something of a job that is run is as it is now, or as it was at a time, down to the readings.
 //
 // Corresponds with GET /jobs/{job}/reasons (the `GetReason` operationId).
 func (c *Client) GetReason(ctx context.Context, job JobName, params *GetReasonParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
@@ -3850,7 +3973,7 @@ func NewListJobsRequest(server string) (*http.Request, error) {
 }
 
 // NewDeleteJobRequest constructs an http.Request for the DeleteJob method
-func NewDeleteJobRequest(server string, job JobName) (*http.Request, error) {
+func NewDeleteJobRequest(server string, job JobName, params *DeleteJobParams) (*http.Request, error) {
 	var err error
 
 	var pathParam0 string
@@ -3873,6 +3996,33 @@ func NewDeleteJobRequest(server string, job JobName) (*http.Request, error) {
 	queryURL, err := serverURL.Parse(operationPath)
 	if err != nil {
 		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Purge != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "purge", *params.Purge, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "boolean", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
 	}
 
 	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
@@ -5335,6 +5485,18 @@ func NewGetReasonRequest(server string, job JobName, params *GetReasonParams) (*
 			}
 		}
 
+		if params.At != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "at", *params.At, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: "date-time"}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
 		if encoded := queryValues.Encode(); encoded != "" {
 			rawQueryFragments = append(rawQueryFragments, encoded)
 		}
@@ -6718,12 +6880,12 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /jobs (the `ListJobs` operationId).
 	ListJobsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListJobsResponse, error)
 
-	// DeleteJobWithResponse Delete a job with its revisions, recordings and drafts.
+	// DeleteJobWithResponse Delete a job that is idle, with its revisions, recordings and drafts. Its memory, journal and capture are put into a file of their own.
 	//
 	// Returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with DELETE /jobs/{job} (the `DeleteJob` operationId).
-	DeleteJobWithResponse(ctx context.Context, job JobName, reqEditors ...RequestEditorFn) (*DeleteJobResponse, error)
+	DeleteJobWithResponse(ctx context.Context, job JobName, params *DeleteJobParams, reqEditors ...RequestEditorFn) (*DeleteJobResponse, error)
 
 	// GetJobWithResponse One job.
 	//
@@ -6998,7 +7160,7 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with POST /jobs/{job}/probes (the `ProbePoint` operationId).
 	ProbePointWithResponse(ctx context.Context, job JobName, body ProbePointJSONRequestBody, reqEditors ...RequestEditorFn) (*ProbePointResponse, error)
 
-	// GetReasonWithResponse Why something of a job that is run is as it is now, down to the readings.
+	// GetReasonWithResponse Why something of a job that is run is as it is now, or as it was at a time, down to the readings.
 	//
 	// Returns a wrapper object for the known response body format(s).
 	//
@@ -7358,8 +7520,15 @@ func (r ListJobsResponse) ContentType() string {
 type DeleteJobResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *DeletedJob
 	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
 	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r DeleteJobResponse) GetJSON200() *DeletedJob {
+	return r.JSON200
 }
 
 // GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
@@ -9807,13 +9976,13 @@ func (c *ClientWithResponses) ListJobsWithResponse(ctx context.Context, reqEdito
 	return ParseListJobsResponse(rsp)
 }
 
-// DeleteJobWithResponse Delete a job with its revisions, recordings and drafts.
+// DeleteJobWithResponse Delete a job that is idle, with its revisions, recordings and drafts. Its memory, journal and capture are put into a file of their own.
 //
 // Returns a wrapper object for the known response body format(s).
 //
 // Corresponds with DELETE /jobs/{job} (the `DeleteJob` operationId).
-func (c *ClientWithResponses) DeleteJobWithResponse(ctx context.Context, job JobName, reqEditors ...RequestEditorFn) (*DeleteJobResponse, error) {
-	rsp, err := c.DeleteJob(ctx, job, reqEditors...)
+func (c *ClientWithResponses) DeleteJobWithResponse(ctx context.Context, job JobName, params *DeleteJobParams, reqEditors ...RequestEditorFn) (*DeleteJobResponse, error) {
+	rsp, err := c.DeleteJob(ctx, job, params, reqEditors...)
 	if err != nil {
 		return nil, err
 	}
@@ -10327,7 +10496,7 @@ func (c *ClientWithResponses) ProbePointWithResponse(ctx context.Context, job Jo
 	return ParseProbePointResponse(rsp)
 }
 
-// GetReasonWithResponse Why something of a job that is run is as it is now, down to the readings.
+// GetReasonWithResponse Why something of a job that is run is as it is now, or as it was at a time, down to the readings.
 //
 // Returns a wrapper object for the known response body format(s).
 //
@@ -10838,8 +11007,12 @@ func ParseDeleteJobResponse(rsp *http.Response) (*DeleteJobResponse, error) {
 	}
 
 	switch {
-	case rsp.StatusCode == 204:
-		break // No content-type
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest DeletedJob
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
 
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
 		var dest Problem

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"log/slog"
+	"slices"
 	"sync"
 	"time"
 
@@ -13,6 +14,8 @@ import (
 // damages are what was found to be not as it was kept, the last time that
 // everything was gone through.
 type damages struct {
+	found []string // when the service started
+
 	mu  sync.Mutex
 	all []string
 }
@@ -20,15 +23,20 @@ type damages struct {
 func (d *damages) list() []string {
 	d.mu.Lock()
 	defer d.mu.Unlock()
-	return d.all
+	return slices.Concat(d.found, d.all)
 }
 
 // watch goes through everything that is kept at once and once a day.
-func (d *damages) watch(ctx context.Context, s *store.Store, log *slog.Logger) {
+func (d *damages) watch(ctx context.Context, s *store.Store, plant *store.Plant, log *slog.Logger) {
 	t := time.NewTicker(checkEvery)
 	defer t.Stop()
 	for {
 		damaged, err := s.Verify(ctx)
+		if err == nil {
+			var more []error
+			more, err = plant.Verify(ctx)
+			damaged = append(damaged, more...)
+		}
 		switch {
 		case ctx.Err() != nil || errors.Is(err, context.Canceled):
 			return

@@ -17,6 +17,7 @@ import (
 	"github.com/KimMachineGun/automemlimit/memlimit"
 
 	"rectura/service/api"
+	"rectura/service/background"
 	"rectura/service/live"
 	"rectura/service/store"
 )
@@ -30,8 +31,11 @@ const DefaultUploadLimit = 512 << 20
 // DefaultWorkLimit is for how long one computation goes on at the most.
 const DefaultWorkLimit = 2 * time.Minute
 
-// closing is how long requests under way may take to end.
-const closing = 10 * time.Second
+// How long the service may take to end: whoever supervises it kills it in the end, and then nothing more is kept.
+const (
+	closing = 2 * time.Second // of requests under way
+	leaving = 3 * time.Second // until outputs are at their fail states, if they are to be; meanwhile requests end
+)
 
 // checkEvery is how often everything that is kept is gone through.
 const checkEvery = 24 * time.Hour
@@ -60,7 +64,7 @@ type Service struct {
 	listener net.Listener
 	server   *http.Server
 	log      *slog.Logger
-	close    context.CancelFunc // ends what is being worked out
+	close    context.CancelFunc // ends what is being worked out, and the watch over the clock
 	damages  *damages
 }
 
@@ -79,7 +83,8 @@ func Start(ctx context.Context, c Config) (s *Service, err error) {
 		return s, err
 	}
 	s.toFail = c.OnExit == "fail"
-	if s.plant, err = store.OpenPlant(ctx, filepath.Join(c.Data, "plant.db"), store.Options{Log: c.Log}); err != nil {
+	kept, err := s.openPlant(ctx, c)
+	if err != nil {
 		return s, err
 	}
 	l, err := listen(ctx, c.Listen)
@@ -100,11 +105,9 @@ func Start(ctx context.Context, c Config) (s *Service, err error) {
 	if c.Memory, err = limitMemory(c.Memory); err != nil {
 		return s, err
 	}
-	if s.jobs, err = live.Begin(ctx, s.plant, live.Machine{}, c.Log); err != nil {
-		return s, err
-	}
 	var ended context.Context
 	ended, s.close = context.WithCancel(context.Background())
+	s.jobs = live.Begin(ctx, s.plant, kept, live.NewMachine(ended, c.Log), c.Log)
 	handler, err := api.New(
 		api.Config{
 			Store:       s.store,
@@ -155,6 +158,47 @@ func open(ctx context.Context, c Config) (*store.Store, *lock, error) {
 	return st, l, nil
 }
 
+// openPlant opens the plant's file, and recalls the jobs that were run. New jobs are numbered above them, whatever became of the store.
+func (s *Service) openPlant(ctx context.Context, c Config) (*store.Start, error) {
+	numbers, err := numbersOf(ctx, s.store)
+	if err != nil {
+		return nil, err
+	}
+	var kept *store.Start
+	s.plant, kept, err = store.OpenSound(ctx, plantFile(c.Data), store.PlantOptions{Options: store.Options{Log: c.Log}, Numbers: numbers}, time.Now())
+	if err != nil {
+		return nil, err
+	}
+	if kept.Aside != "" {
+		c.Log.Error("the plant's file was damaged, and is put aside", slog.String("file", kept.Aside))
+		s.damages.found = append(s.damages.found, "the plant's file was damaged; it is put aside as "+kept.Aside)
+	}
+	for _, wrong := range kept.Wrong {
+		c.Log.Error("the plant's file is not as it was kept", slog.String("because", wrong))
+		s.damages.found = append(s.damages.found, wrong)
+	}
+	highest, err := s.plant.HighestNumber(ctx)
+	if err != nil {
+		return nil, err
+	}
+	return kept, s.store.NumberAbove(ctx, highest)
+}
+
+func plantFile(data string) string { return filepath.Join(data, "plant.db") }
+
+// numbersOf returns the numbers of all jobs, by their names.
+func numbersOf(ctx context.Context, st *store.Store) (map[string]int64, error) {
+	jobs, err := st.Jobs(ctx)
+	if err != nil {
+		return nil, err
+	}
+	numbers := map[string]int64{}
+	for _, j := range jobs {
+		numbers[j.Name] = j.ID
+	}
+	return numbers, nil
+}
+
 // takeOver gives the store's file the name that it has now, if it is there under the
 // one that it had before. What belongs to it goes first, so that one that was
 // interrupted is done again.
@@ -181,7 +225,11 @@ func Check(ctx context.Context, c Config) (damaged []error, err error) {
 	if damaged, err = st.Verify(ctx); err != nil {
 		return damaged, err
 	}
-	plant, err := store.OpenPlant(ctx, filepath.Join(c.Data, "plant.db"), store.Options{Log: c.Log})
+	numbers, err := numbersOf(ctx, st)
+	if err != nil {
+		return damaged, err
+	}
+	plant, err := store.OpenPlant(ctx, plantFile(c.Data), store.PlantOptions{Options: store.Options{Log: c.Log}, Numbers: numbers})
 	if errors.Is(err, store.ErrDamaged) {
 		return append(damaged, err), nil
 	}
@@ -251,58 +299,62 @@ func (s *Service) URL() string { return "http://" + s.listener.Addr().String() }
 // Run answers requests until the context ends, lets those under way end, and
 // closes the store.
 func (s *Service) Run(ctx context.Context) error {
-	done := make(chan error, 1)
-	go func() { done <- s.server.Serve(s.listener) }()
+	var server, besides background.Group
+	served, hung := make(chan error, 1), make(chan error, 1)
+	server.Go(s.log, "serving", func() error { served <- s.server.Serve(s.listener); return nil }, func(err error) { served <- err })
 	s.log.Info("listening", slog.String("url", s.URL()))
 	watching, stopWatching := context.WithCancel(ctx)
 	defer stopWatching()
-	watched := make(chan struct{})
-	go func() {
-		defer close(watched)
-		s.damages.watch(watching, s.store, s.log)
-	}()
-	hung := make(chan error, 1)
-	go func() {
-		if err := s.jobs.Watch(watching); err != nil {
-			hung <- err
-		}
-	}()
-	forgotten := make(chan struct{})
-	go func() {
-		defer close(forgotten)
-		s.forget(watching)
-	}()
+	failed := func(err error) { s.log.Error("the service goes on without", slog.Any("error", err)) }
+	besides.Go(s.log, "looking for damage", func() error { s.damages.watch(watching, s.store, s.plant, s.log); return nil }, failed)
+	besides.Go(s.log, "deleting old records", func() error { s.forget(watching); return nil }, failed)
+	besides.Go(s.log, "watching engines", func() error { return s.jobs.Watch(watching) }, func(err error) { hung <- err })
 	var err error
 	select {
-	case err = <-done:
+	case err = <-served:
 	case err = <-hung: // whoever supervises the service starts it again
 		s.log.Error("the service ends", slog.Any("error", err))
 		return fmt.Errorf("running jobs: %w", err)
 	case <-ctx.Done():
-		s.log.Info("closing")
-		s.close()
-		limit, cancel := context.WithTimeout(context.WithoutCancel(ctx), closing)
-		defer cancel()
-		if err = s.server.Shutdown(limit); errors.Is(err, context.DeadlineExceeded) {
-			s.log.Warn("requests that did not end were cut off")
-			err = s.server.Close()
-		}
-		if e := <-done; !errors.Is(e, http.ErrServerClosed) {
-			err = errors.Join(err, e)
-		}
+		s.leave(ctx, &besides)
+		err = s.shutdown(ctx, served)
 	}
 	stopWatching()
-	<-watched
-	<-forgotten
-	if s.toFail {
-		limit, cancel := context.WithTimeout(context.WithoutCancel(ctx), closing)
-		s.jobs.LeaveAtFail(limit)
-		cancel()
-	}
+	besides.Wait()
 	if err != nil {
 		err = fmt.Errorf("serving: %w", err)
 	}
 	return errors.Join(err, s.release())
+}
+
+// leave has outputs driven to their fail states, if the service is to leave them so.
+func (s *Service) leave(ctx context.Context, all *background.Group) {
+	if !s.toFail {
+		return
+	}
+	all.Go(s.log, "driving outputs to their fail states", func() error {
+		limit, cancel := context.WithTimeout(context.WithoutCancel(ctx), leaving)
+		defer cancel()
+		s.jobs.LeaveAtFail(limit)
+		return nil
+	})
+}
+
+// shutdown lets requests under way end, and cuts off those that do not.
+func (s *Service) shutdown(ctx context.Context, served chan error) error {
+	s.log.Info("closing")
+	s.close()
+	limit, cancel := context.WithTimeout(context.WithoutCancel(ctx), closing)
+	defer cancel()
+	err := s.server.Shutdown(limit)
+	if errors.Is(err, context.DeadlineExceeded) {
+		s.log.Warn("requests that did not end were cut off")
+		err = s.server.Close()
+	}
+	if e := <-served; !errors.Is(e, http.ErrServerClosed) {
+		err = errors.Join(err, e)
+	}
+	return err
 }
 
 // forgetEvery is how often what is older than it is kept for is deleted.

@@ -104,7 +104,7 @@ export interface paths {
         /** Make a job of this name, if there is none. */
         put: operations["putJob"];
         post?: never;
-        /** Delete a job with its revisions, recordings and drafts. */
+        /** Delete a job that is idle, with its revisions, recordings and drafts. Its memory, journal and capture are put into a file of their own. */
         delete: operations["deleteJob"];
         options?: never;
         head?: never;
@@ -685,7 +685,7 @@ export interface paths {
             };
             cookie?: never;
         };
-        /** Why something of a job that is run is as it is now, down to the readings. */
+        /** Why something of a job that is run is as it is now, or as it was at a time, down to the readings. */
         get: operations["getReason"];
         put?: never;
         post?: never;
@@ -870,6 +870,10 @@ export interface components {
             since: string | null;
             /** @description Why the job is in fault; empty where it is not. */
             fault: string;
+            /** @description How the job's records are damaged or missing, until somebody has acknowledged that; empty where they are sound. */
+            damage: string;
+            /** @description Of the answer to listening: what could not be taken over of what people have set. */
+            dropped?: string[];
             /** @description For its devices to answer, before its first instant. */
             waiting: boolean;
             /** @description Outputs are not written yet. */
@@ -888,6 +892,17 @@ export interface components {
              * @description Readings that were passed over, since there were too many.
              */
             passed_over: number;
+            /**
+             * Format: int64
+             * @description Readings that came late, since their line was busy.
+             */
+            late_readings: number;
+            /**
+             * Format: int64
+             * @description Stops of the whole process that postponed delays.
+             */
+            hiccups: number;
+            records?: components["schemas"]["Records"];
             /** Format: int64 */
             starts: number;
             /** @description Whether the machine's clock is kept right by another; null where that is not known. */
@@ -898,6 +913,21 @@ export interface components {
                 [key: string]: number;
             };
             bypasses: number;
+        };
+        /** @description How far back what is kept of the job reaches, and for how many days it will, at the rate of the last day; null where nobody can tell. */
+        Records: {
+            /** Format: date-time */
+            journal_from: string | null;
+            /** Format: int64 */
+            journal_bytes: number;
+            /** Format: double */
+            journal_days: number | null;
+            /** Format: date-time */
+            capture_from: string | null;
+            /** Format: int64 */
+            capture_bytes: number;
+            /** Format: double */
+            capture_days: number | null;
         };
         Lateness: {
             /** Format: double */
@@ -1022,7 +1052,7 @@ export interface components {
         };
         CommandRequest: {
             /** @enum {string} */
-            do: "set" | "hand" | "off" | "auto" | "pin" | "unpin" | "reset" | "acknowledge" | "shelve" | "unshelve" | "out-of-service" | "in-service";
+            do: "set" | "hand" | "off" | "auto" | "pin" | "unpin" | "reset" | "acknowledge" | "shelve" | "unshelve" | "rewrite" | "out-of-service" | "in-service";
             name: string;
             value?: string;
             /** @description Of set: back to what is written in the sheet. */
@@ -1059,13 +1089,25 @@ export interface components {
         Plan: {
             /**
              * Format: int64
-             * @description 0 until the devices have answered: nobody can agree to that.
+             * @description It cannot be guessed, and is valid once. 0 until the devices have answered: nobody can agree to that.
              */
             number: number;
             /** Format: int64 */
             revision: number;
             changes: string[];
+            /** @description What is wired otherwise, and what becomes of the wires before. */
+            wires: string[];
             moves: components["schemas"]["Move"][];
+            /** @description Outputs that a minimum time or a delay still holds, and until when. */
+            holds: string[];
+            /** @description Bypasses of outputs that the revision does not have: they come back with the output. */
+            kept: string[];
+            /** @description Inputs that have not moved since listening began. */
+            unmoved: string[];
+            /** @description Inputs that stand at an end of their range. */
+            at_ends: string[];
+            /** @description Devices that do not answer. */
+            silent: string[];
             /** @description Why arming should wait; empty where it need not. */
             waiting: string;
             /** @description The trials of the revision that have failed or were not played, with why. */
@@ -1073,6 +1115,8 @@ export interface components {
         };
         Move: {
             output: string;
+            /** @description Of a wire that nothing drives any more: where it is. */
+            place?: string;
             from: string;
             to: string;
             because: string;
@@ -1107,6 +1151,8 @@ export interface components {
             left: string[];
             kept: boolean;
         };
+        /** @enum {string} */
+        JournalKind: "input" | "bands" | "rule" | "alarm" | "follow" | "loop" | "message" | "output" | "command" | "bypass" | "write" | "device" | "service" | "clock" | "damaged";
         JournalEntry: {
             /** Format: int64 */
             number: number;
@@ -1137,6 +1183,10 @@ export interface components {
             differ: components["schemas"]["Differing"][];
             /** @description What cannot be played, and why. */
             left_out: string[];
+        };
+        DeletedJob: {
+            /** @description The file in the data folder with its memory, journal and capture; empty where there was none, or where it was purged. */
+            aside: string;
         };
         Language: {
             declarations: components["schemas"]["Syntax"][];
@@ -2195,7 +2245,10 @@ export interface operations {
     };
     deleteJob: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description Delete memory, journal and capture, too. */
+                purge?: boolean;
+            };
             header?: never;
             path: {
                 /** @description The short name of a job. */
@@ -2206,11 +2259,13 @@ export interface operations {
         requestBody?: never;
         responses: {
             /** @description It is deleted. */
-            204: {
+            200: {
                 headers: {
                     [name: string]: unknown;
                 };
-                content?: never;
+                content: {
+                    "application/json": components["schemas"]["DeletedJob"];
+                };
             };
             default: components["responses"]["Problem"];
         };
@@ -3227,6 +3282,8 @@ export interface operations {
         parameters: {
             query: {
                 name: string;
+                /** @description The capture is played up to then. */
+                at?: string;
             };
             header?: never;
             path: {
@@ -3422,7 +3479,7 @@ export interface operations {
                 to?: string;
                 /** @description Entries with a greater number alone. */
                 after?: number;
-                kind?: string;
+                kind?: components["schemas"]["JournalKind"];
                 name?: string;
                 who?: string;
                 /** @description So many */

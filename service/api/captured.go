@@ -18,7 +18,11 @@ import (
 
 // KeepCapture keeps a stretch of what was captured as a recording.
 func (s *Server) KeepCapture(ctx context.Context, request KeepCaptureRequestObject) (KeepCaptureResponseObject, error) {
-	j, err := s.shelf(ctx, request.Job)
+	p, err := s.post(ctx, request.Job)
+	if err != nil {
+		return nil, err
+	}
+	j, err := p.bench()
 	if err != nil {
 		return nil, err
 	}
@@ -31,7 +35,7 @@ func (s *Server) KeepCapture(ctx context.Context, request KeepCaptureRequestObje
 		return nil, refuse(http.StatusUnprocessableEntity, "The stretch ends before it begins; give the earlier time first.")
 	}
 	kept, err := do(ctx, s.bench, func(work context.Context) (*store.Recording, error) {
-		r, err := s.captured(work, j, b.From.UnixNano(), b.To.UnixNano())
+		r, err := s.captured(work, p, b.From.UnixNano(), b.To.UnixNano())
 		if err != nil {
 			return nil, err
 		}
@@ -55,63 +59,81 @@ const mostReadings = 50_000_000
 
 // captured makes a recording of what entered a job from one time to another: a column an input, which begins with what it
 // read before. A reading that its device did not have is bad.
-func (s *Server) captured(ctx context.Context, j *shelf, from, to int64) (*recording.Recording, error) {
+func (s *Server) captured(ctx context.Context, p *post, from, to int64) (*recording.Recording, error) {
 	if to-from > int64(longestStretch) {
 		return nil, refuse(
 			http.StatusUnprocessableEntity,
 			"A stretch is "+unit.FormatDuration(int64(longestStretch))+" long at the most.",
 		)
 	}
-	segments, err := s.plant.Segments(ctx, j.Name, from, to)
-	if err != nil {
-		return nil, err
-	}
-	w, err := j.wall(ctx)
-	if err != nil {
-		return nil, err
-	}
 	x := &stretch{from: from, to: to, columns: map[string]int{}, held: map[string]float64{},
-		builder: recording.NewBuilder(nil, recording.Clock{Zone: w.String()})}
+		builder: recording.NewBuilder(nil, recording.Clock{Zone: p.wall.String()})}
 	x.builder.Limit(mostReadings)
-	for _, seg := range segments {
-		p, err := j.program(ctx, seg.Revision)
+	err := s.record(ctx, p, func(r *store.Record) error {
+		segments, err := r.Segments(from, to)
 		if err != nil {
-			return nil, err
+			return err
 		}
-		_, stretches, err := s.plant.Captured(ctx, seg.ID)
-		if err != nil {
-			return nil, err
-		}
-		for _, data := range stretches {
-			events, err := capture.Read(data)
-			if err != nil {
-				return nil, fmt.Errorf("the segment %d: %w", seg.ID, err)
-			}
-			for i := range events {
-				if x.builder.Over() {
-					return nil, refuse(
-						http.StatusUnprocessableEntity,
-						fmt.Sprintf("That stretch has more than %d readings; keep a shorter one.", mostReadings),
-					)
-				}
-				if err := x.take(p.Program, &events[i]); err != nil {
-					return nil, err
-				}
-			}
-			if err := ctx.Err(); err != nil {
-				return nil, err
+		for _, seg := range segments {
+			if err := s.takeSegment(ctx, p, r, seg, x); err != nil {
+				return err
 			}
 		}
+		return nil
+	})
+	if err != nil {
+		return nil, err
 	}
 	x.begin()
 	r, _ := x.builder.Finish()
 	if len(r.Columns) == 0 {
 		return nil, refuse(
 			http.StatusUnprocessableEntity,
-			"Nothing was captured from "+w.at(from).Format(time.DateTime)+" to "+w.at(to).Format(time.DateTime)+".",
+			"Nothing was captured from "+p.wall.at(from).Format(time.DateTime)+" to "+p.wall.at(to).Format(time.DateTime)+".",
 		)
 	}
 	return r, nil
+}
+
+// takeSegment takes the readings of one segment.
+func (s *Server) takeSegment(ctx context.Context, p *post, r *store.Record, seg store.Segment, x *stretch) error {
+	if seg.Earlier {
+		return refuse(http.StatusUnprocessableEntity, fmt.Sprintf(
+			"What was captured until %s was captured by an earlier form of this program, and cannot be read; keep what came after.",
+			p.wall.at(seg.Ends).Format(time.DateTime)))
+	}
+	program, err := s.ran(ctx, p.number, seg.Revision)
+	if err != nil {
+		return err
+	}
+	c, err := r.Captured(seg.ID)
+	if err != nil {
+		return err
+	}
+	var decoder capture.Decoder
+	for _, data := range c.Stretches {
+		if err := ctx.Err(); err != nil {
+			return err
+		}
+		err := decoder.Read(data, func(events []capture.Event) error {
+			for i := range events {
+				if x.builder.Over() {
+					return refuse(
+						http.StatusUnprocessableEntity,
+						fmt.Sprintf("That stretch has more than %d readings; keep a shorter one.", mostReadings),
+					)
+				}
+				if err := x.take(program, &events[i]); err != nil {
+					return err
+				}
+			}
+			return nil
+		})
+		if err != nil {
+			return fmt.Errorf("reading what was captured from %s on: %w", p.wall.at(seg.Begins).Format(time.DateTime), err)
+		}
+	}
+	return nil
 }
 
 // A stretch of a capture becomes a recording.

@@ -10,7 +10,6 @@ import (
 	"net/http"
 	"os"
 	"strings"
-	"sync"
 
 	"rectura/core/bench"
 	"rectura/core/logic"
@@ -18,6 +17,7 @@ import (
 	"rectura/core/recording/format"
 	textfile "rectura/core/recording/text"
 	"rectura/core/unit"
+	"rectura/service/background"
 	"rectura/service/store"
 )
 
@@ -130,11 +130,13 @@ func (s *Server) readBody(work context.Context, name string, body io.Reader, o r
 	whole := io.MultiReader(bytes.NewReader(head[:n]), body)
 	f := format.Find(name, head[:n], o)
 	o.Spread = func(tasks []func()) {
-		var all sync.WaitGroup
-		for _, task := range tasks {
-			all.Go(task)
+		all := make([]func() error, len(tasks))
+		for i, task := range tasks {
+			all[i] = func() error { task(); return nil }
 		}
-		all.Wait()
+		if err := background.Spread("reading a recording", all); err != nil {
+			panic(err) // whoever reads the recording answers for it
+		}
 	}
 	if f != format.Parquet {
 		return format.ReadStream(f, name, whole, o)

@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"net/http"
+	"path/filepath"
 
 	"rectura/core/bench"
 	"rectura/core/sheet"
@@ -43,8 +44,14 @@ func (s *Server) GetJob(ctx context.Context, request GetJobRequestObject) (GetJo
 	return GetJob200JSONResponse(v), err
 }
 
-// PutJob makes a job, if there is none of its name.
+// PutJob makes a job, if there is none of its name. One that runs under that name, though the bench does not have it, keeps the name.
 func (s *Server) PutJob(ctx context.Context, request PutJobRequestObject) (PutJobResponseObject, error) {
+	if running := s.jobs.Named(request.Job); running != 0 {
+		if j, err := s.store.Job(ctx, request.Job); errors.Is(err, store.ErrNotFound) || err == nil && j.ID != running {
+			return nil, refuse(http.StatusConflict,
+				"A job named "+request.Job+" runs, though its revisions are not here any more; disarm it until it is idle, or choose another name.")
+		}
+	}
 	j, made, err := s.store.MakeJob(ctx, request.Job, s.now())
 	if errors.Is(err, store.ErrName) {
 		return nil, refuse(http.StatusUnprocessableEntity, sentence(err))
@@ -62,17 +69,31 @@ func (s *Server) PutJob(ctx context.Context, request PutJobRequestObject) (PutJo
 	return PutJob200JSONResponse(v), nil
 }
 
-// DeleteJob deletes a job with all that is kept of it.
+// DeleteJob deletes a job that is idle. What the plant has of it is put into a file of its own, unless it is purged.
 func (s *Server) DeleteJob(ctx context.Context, request DeleteJobRequestObject) (DeleteJobResponseObject, error) {
-	j, err := s.shelf(ctx, request.Job)
+	p, err := s.post(ctx, request.Job)
 	if err != nil {
 		return nil, err
 	}
-	if err := j.Delete(ctx); err != nil {
-		return nil, err
+	purge := request.Params.Purge != nil && *request.Params.Purge
+	var aside string
+	err = s.jobs.WhileIdle(ctx, p.number, p.name, func() error {
+		if p.shelf != nil { // first: what runs is never kept without its revisions
+			if err := p.shelf.Delete(ctx); err != nil {
+				return err
+			}
+			p.shelf.forgetAll()
+		}
+		aside, err = s.plant.Delete(ctx, p.number, p.name, s.now(), purge)
+		return err
+	})
+	if err != nil {
+		return nil, as(err)
 	}
-	j.forgetAll()
-	return DeleteJob204Response{}, nil
+	if aside != "" {
+		aside = filepath.Base(aside)
+	}
+	return DeleteJob200JSONResponse{Aside: aside}, nil
 }
 
 // GetLanguage tells the words of the language.

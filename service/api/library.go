@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"log/slog"
 	"math"
 	"net/http"
 	"slices"
@@ -18,6 +19,7 @@ import (
 	"rectura/core/recording"
 	"rectura/core/sheet"
 	"rectura/core/unit"
+	"rectura/service/background"
 	"rectura/service/store"
 )
 
@@ -26,6 +28,7 @@ import (
 // so nothing in it grows stale; one that is deleted is forgotten.
 type library struct {
 	bench    *crew
+	log      *slog.Logger
 	programs *cache[keptKey, *program]
 	readings *cache[keptKey, *recording.Recording]
 	traces   *cache[traceKey, *recording.Column]
@@ -67,9 +70,10 @@ type replayKey struct {
 const replayPage = 100_000
 
 // newLibrary makes a library that takes so many bytes at the most.
-func newLibrary(b *crew, memory int64) *library {
+func newLibrary(b *crew, log *slog.Logger, memory int64) *library {
 	return &library{
 		bench:    b,
+		log:      log,
 		programs: newCache[keptKey, *program](memory / 8),
 		readings: newCache[keptKey, *recording.Recording](memory / 2),
 		traces:   newCache[traceKey, *recording.Column](memory / 4),
@@ -132,7 +136,7 @@ func (j *shelf) recording(ctx context.Context, id int64) (*recording.Recording, 
 	if r, ok := j.readings.get(keptKey{j.ID, id}); ok {
 		return r, nil
 	}
-	return together(ctx, &j.flights, fmt.Sprint("recording ", j.ID, id), func() (*recording.Recording, error) {
+	return together(ctx, j.library, fmt.Sprint("recording ", j.ID, id), func() (*recording.Recording, error) {
 		r, err := j.Readings(ctx, id, math.MinInt64, math.MaxInt64)
 		if err != nil {
 			return nil, err
@@ -144,10 +148,16 @@ func (j *shelf) recording(ctx context.Context, id int64) (*recording.Recording, 
 
 // together makes what several ask for at the same time once, for all of them. Whoever asked first
 // makes it; if he gives up, the next one does.
-func together[T any](ctx context.Context, flights *singleflight.Group, key string, f func() (T, error)) (T, error) {
+func together[T any](ctx context.Context, l *library, key string, f func() (T, error)) (T, error) {
 	var none T
 	for {
-		flight := flights.DoChan(key, func() (any, error) { return f() })
+		flight := l.flights.DoChan(key, func() (v any, err error) { // in a goroutine of its own
+			err = background.Do(l.log, "making "+key, func() error {
+				v, err = f()
+				return err
+			})
+			return v, err
+		})
 		select {
 		case <-ctx.Done():
 			return none, ctx.Err()
@@ -182,7 +192,7 @@ func columnsSize(columns ...*recording.Column) int64 {
 
 // traceAhead traces the inputs of a chart while their recording is played, on another core, but for
 // those that are kept. What it gives waits for a trace; nil where there is none.
-func traceAhead(
+func (l *library) traceAhead(
 	p *logic.Program,
 	r *recording.Recording,
 	stop bench.Stop,
@@ -207,16 +217,20 @@ func traceAhead(
 			close(a.made)
 		}
 	}
-	go func() {
+	background.Go(l.log, "tracing ahead", func() error {
 		for _, i := range missing {
 			a := all[p.Inputs[i].Name]
-			// An error is left to whoever asks for the trace, and makes it himself.
-			if c, err := bench.Trace(p, r, i, stop); err == nil {
-				a.Column = c
+			err := background.Do(l.log, "tracing "+p.Inputs[i].Name, func() (err error) {
+				a.Column, err = bench.Trace(p, r, i, stop)
+				return err
+			})
+			if err != nil {
+				a.Column = nil // whoever asks for the trace makes it, and is told of the error
 			}
 			close(a.made)
 		}
-	}()
+		return nil
+	})
 	return func(input string) *recording.Column {
 		a := all[input]
 		if a == nil {
@@ -295,7 +309,7 @@ func (j *shelf) replay(ctx context.Context, p *program, key replayKey, o otherwi
 		return nil, err
 	}
 	options.First, options.Most = key.page*replayPage, replayPage
-	return together(ctx, &j.flights, fmt.Sprintf("replay %+v", key), func() (*played, error) {
+	return together(ctx, j.library, fmt.Sprintf("replay %+v", key), func() (*played, error) {
 		return j.play(ctx, p, key, o, options)
 	})
 }
@@ -316,7 +330,7 @@ func (j *shelf) play(ctx context.Context, p *program, key replayKey, o otherwise
 			return c
 		}
 		began := time.Now()
-		options.Traced = traceAhead(p.Program, r, options.Stop, kept)
+		options.Traced = j.traceAhead(p.Program, r, options.Stop, kept)
 		v := &played{}
 		if v.Result, err = bench.Replay(p.Program, r, options); err != nil {
 			return nil, refusal(err)
@@ -385,7 +399,7 @@ func (j *shelf) trace(
 	if c, ok := j.traces.get(key); ok {
 		return r, c, nil
 	}
-	c, err := together(ctx, &j.flights, fmt.Sprintf("trace %+v", key), func() (*recording.Column, error) {
+	c, err := together(ctx, j.library, fmt.Sprintf("trace %+v", key), func() (*recording.Column, error) {
 		return do(ctx, j.bench, func(work context.Context) (*recording.Column, error) {
 			switch {
 			case input >= 0:

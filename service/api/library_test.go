@@ -3,19 +3,21 @@ package api
 import (
 	"context"
 	"errors"
+	"log/slog"
 	"sync"
 	"sync/atomic"
 	"testing"
 	"time"
 
 	"github.com/stretchr/testify/assert"
-	"golang.org/x/sync/singleflight"
+
+	"rectura/service/background"
 )
 
 // What many ask for at once is made once; if whoever makes it gives up, the others still
 // get it.
 func TestTogether(t *testing.T) {
-	var flights singleflight.Group
+	l := &library{log: slog.New(slog.DiscardHandler)}
 	var made, waiting atomic.Int32
 	begun, goOn := make(chan struct{}), make(chan struct{})
 	first, giveUp := context.WithCancel(t.Context())
@@ -30,14 +32,14 @@ func TestTogether(t *testing.T) {
 	}
 	var all sync.WaitGroup
 	all.Go(func() {
-		_, err := together(first, &flights, "k", build)
+		_, err := together(first, l, "k", build)
 		assert.ErrorIs(t, err, context.Canceled)
 	})
 	<-begun
 	for range 5 {
 		all.Go(func() {
 			waiting.Add(1)
-			v, err := together(t.Context(), &flights, "k", build)
+			v, err := together(t.Context(), l, "k", build)
 			assert.NoError(t, err)
 			assert.Equal(t, 7, v)
 		})
@@ -50,6 +52,9 @@ func TestTogether(t *testing.T) {
 	assert.LessOrEqual(t, made.Load(), int32(6))
 
 	refused := errors.New("refused")
-	_, err := together(t.Context(), &flights, "k", func() (int, error) { return 0, refused })
+	_, err := together(t.Context(), l, "k", func() (int, error) { return 0, refused })
 	assert.ErrorIs(t, err, refused)
+	_, err = together(t.Context(), l, "k", func() (int, error) { panic("no fish") })
+	var p *background.Panic
+	assert.ErrorAs(t, err, &p, "a panic ends no more than what was asked")
 }

@@ -13,6 +13,7 @@ import (
 
 	"rectura/core/recording"
 	"rectura/core/sheet"
+	"rectura/service/background"
 	"rectura/service/store"
 )
 
@@ -97,7 +98,11 @@ func (s *Server) handleError(err error, c echo.Context) {
 		c.Response().Header().Set(echo.HeaderRetryAfter, "2")
 	}
 	if meant := new(failure); p.Status >= http.StatusInternalServerError && !errors.As(err, &meant) {
-		s.log.Error("request failed", slog.String("path", c.Request().URL.Path), slog.Any("error", err))
+		about := []any{slog.String("path", c.Request().URL.Path), slog.Any("error", err)}
+		if p := new(background.Panic); errors.As(err, &p) {
+			about = append(about, slog.String("stack", string(p.Stack)))
+		}
+		s.log.Error("request failed", about...)
 	}
 	c.Response().Header().Set(echo.HeaderContentType, "application/problem+json")
 	c.Response().WriteHeader(p.Status)

@@ -4,6 +4,7 @@ import (
 	"context"
 	"encoding/hex"
 	"errors"
+	"fmt"
 	"net/http"
 	"strings"
 
@@ -262,6 +263,16 @@ func (s *Server) DeleteRevision(ctx context.Context, request DeleteRevisionReque
 	j, err := s.shelf(ctx, request.Job)
 	if err != nil {
 		return nil, err
+	}
+	armed, captured, err := s.plant.Needs(ctx, j.ID, request.Number)
+	if err != nil {
+		return nil, err
+	}
+	if armed || captured {
+		return nil, refuse(http.StatusConflict, map[bool]string{
+			true:  fmt.Sprintf("Revision %d is in force, and stays until another is.", request.Number),
+			false: fmt.Sprintf("Something was captured by revision %d, which is needed to play it; it can be deleted once that is forgotten.", request.Number),
+		}[armed])
 	}
 	if err := j.DeleteRevision(ctx, request.Number); err != nil {
 		return nil, err

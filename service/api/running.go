@@ -4,37 +4,66 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"log/slog"
 	"math"
 	"net/http"
-	"slices"
 	"strings"
+	"sync"
 	"time"
 
 	"rectura/core/logic"
-	"rectura/core/sheet"
-	"rectura/service/device"
 	"rectura/service/live"
 	"rectura/service/store"
 )
 
-// engine is that of a job that is run, and its wall.
-func (s *Server) engine(ctx context.Context, job string) (*live.Engine, wall, error) {
-	j, err := s.shelf(ctx, job)
-	if err != nil {
-		return nil, wall{}, err
+// A post is a job as the plant has it: by its number. A job that is run has one even where the bench does not have the job any more, or
+// cannot be read.
+type post struct {
+	number int64
+	name   string
+	shelf  *shelf       // what the bench has of it; nil for nothing
+	engine *live.Engine // nil while it is idle
+	wall   wall
+}
+
+// post finds the job of a request.
+func (s *Server) post(ctx context.Context, name string) (*post, error) {
+	p := &post{name: name, wall: wall{time.UTC}}
+	j, err := s.shelf(ctx, name)
+	if err == nil {
+		p.number, p.shelf = j.ID, j
 	}
-	w, err := j.wall(ctx)
-	if err != nil {
-		return nil, w, err
+	if running := s.jobs.Named(name); running != 0 && running != p.number { // a job that drives comes before one that is kept
+		p.number, p.shelf = running, nil
+	} else if err != nil {
+		return nil, err
 	}
-	e := s.jobs.Engine(job)
-	if e == nil {
-		return nil, w, refuse(
-			http.StatusConflict,
-			"The job "+job+" is idle: its devices are not read, and its rules do not run. Let it listen, or arm it.",
-		)
+	if p.engine = s.jobs.Engine(p.number); p.engine != nil {
+		p.wall.Location = p.engine.Zone()
+		return p, nil
 	}
-	return e, w, nil
+	if p.shelf != nil {
+		p.wall, err = p.shelf.wall(ctx)
+	}
+	return p, err
+}
+
+// engine finds a job that is run.
+func (s *Server) engine(ctx context.Context, name string) (*post, error) {
+	p, err := s.post(ctx, name)
+	if err == nil && p.engine == nil {
+		err = refuse(http.StatusConflict,
+			"The job "+name+" is idle: its devices are not read, and its rules do not run. Let it listen, or arm it.")
+	}
+	return p, err
+}
+
+// bench returns what the bench has of the job.
+func (p *post) bench() (*shelf, error) {
+	if p.shelf == nil {
+		return nil, refuse(http.StatusConflict, "The job "+p.name+" runs, but its revisions are not here any more. It can be disarmed.")
+	}
+	return p.shelf, nil
 }
 
 // as makes a problem of what an engine refuses.
@@ -70,14 +99,13 @@ func (w wall) when(t int64) *time.Time {
 	return &x
 }
 
-// wall is that of a job; UTC where it has no time zone, or no revision.
+// wall returns that of the job's newest revision; UTC where it has no time zone, or no revision.
 func (j *shelf) wall(ctx context.Context) (wall, error) {
 	p, err := j.newest(ctx)
-	if err != nil || p == nil || p.Job.Timezone == "" {
+	if err != nil || p == nil {
 		return wall{time.UTC}, err
 	}
-	zone, err := time.LoadLocation(p.Job.Timezone)
-	return wall{zone}, err
+	return wall{live.ZoneOf(p.Program)}, nil
 }
 
 func some[T comparable](v T) *T {
@@ -88,46 +116,64 @@ func some[T comparable](v T) *T {
 	return &v
 }
 
-// GetStatus tells how each job is run.
+// GetStatus tells how each job is run: those of the bench, and whatever runs besides.
 func (s *Server) GetStatus(ctx context.Context, _ GetStatusRequestObject) (GetStatusResponseObject, error) {
+	running := s.jobs.Running()
 	jobs, err := s.store.Jobs(ctx)
 	if err != nil {
-		return nil, err
-	}
-	all := GetStatus200JSONResponse{}
-	for _, j := range jobs {
-		v, err := s.status(ctx, &shelf{s.library, j})
-		if err != nil {
+		if len(running) == 0 || ctx.Err() != nil {
 			return nil, err
 		}
+		s.log.Error("the jobs of the bench cannot be listed", slog.Any("error", err))
+	}
+	all := GetStatus200JSONResponse{}
+	seen := map[int64]bool{}
+	add := func(p *post) error {
+		seen[p.number] = true
+		v, err := s.status(ctx, p)
 		all = append(all, v)
+		return err
+	}
+	for _, j := range jobs {
+		p := &post{number: j.ID, name: j.Name, shelf: &shelf{s.library, j}, engine: s.jobs.Engine(j.ID)}
+		if err := add(p); err != nil {
+			return nil, err
+		}
+	}
+	for _, r := range running {
+		if seen[r.Number] {
+			continue
+		}
+		if err := add(&post{number: r.Number, name: r.Name, engine: r.Engine}); err != nil {
+			return nil, err
+		}
 	}
 	return all, nil
 }
 
-func (s *Server) status(ctx context.Context, j *shelf) (JobStatus, error) {
-	job := j.Name
-	w, err := j.wall(ctx)
-	if err != nil {
-		return JobStatus{}, err
-	}
-	idle := JobStatus{Job: job, Mode: JobStatusModeIdle, Fault: s.jobs.Failed(job), Devices: []DeviceNow{}, Alarms: map[string]int{}}
-	e := s.jobs.Engine(job)
-	if e == nil {
+func (s *Server) status(ctx context.Context, p *post) (JobStatus, error) {
+	idle := JobStatus{Job: p.name, Mode: JobStatusModeIdle, Fault: s.jobs.Failed(p.number), Devices: []DeviceNow{}, Alarms: map[string]int{}}
+	if p.engine == nil {
 		return idle, nil
 	}
-	v, err := e.Status(ctx)
+	v, err := p.engine.Status(ctx)
 	if errors.Is(err, live.ErrEnded) {
 		return idle, nil
 	}
-	if errors.Is(err, live.ErrSilent) { // the others are told all the same
+	if errors.Is(err, live.ErrSilent) { // which must not hide the others
 		idle.Mode, idle.Fault = JobStatusModeArmed, "its engine does not answer"
 		return idle, nil
 	}
 	if err != nil {
 		return JobStatus{}, err
 	}
-	return statusView(w, v), nil
+	w := wall{p.engine.Zone()}
+	x := statusView(w, v)
+	if p.shelf == nil {
+		x.Fault = strings.TrimPrefix(x.Fault+"; the job is not in the store any more, and can be disarmed", "; ")
+	}
+	x.Records = s.records.of(ctx, s, p.number, v.Clock, w)
+	return x, nil
 }
 
 func statusView(w wall, v live.Status) JobStatus {
@@ -137,6 +183,7 @@ func statusView(w wall, v live.Status) JobStatus {
 		Revision:       &v.Revision,
 		Since:          w.when(v.Since),
 		Fault:          v.Fault,
+		Damage:         v.Damage,
 		Waiting:        v.Waiting,
 		Settling:       v.Settling,
 		NotKeptSince:   w.when(v.NotKept),
@@ -144,6 +191,8 @@ func statusView(w wall, v live.Status) JobStatus {
 		LatenessMs:     Lateness{P50: v.P50, P99: v.P99},
 		Late:           v.Late,
 		PassedOver:     v.Passed,
+		LateReadings:   v.LateReadings,
+		Hiccups:        v.Hiccups,
 		Starts:         v.Starts,
 		Devices:        []DeviceNow{},
 		Alarms:         v.Alarms,
@@ -161,96 +210,62 @@ func statusView(w wall, v live.Status) JobStatus {
 	return x
 }
 
-// GetNow tells everything of a job that is run.
-func (s *Server) GetNow(ctx context.Context, request GetNowRequestObject) (GetNowResponseObject, error) {
-	e, w, err := s.engine(ctx, request.Job)
-	if err != nil {
-		return nil, err
-	}
-	now, err := e.Now(ctx)
-	if err != nil {
-		return nil, as(err)
-	}
-	v := Now{
-		Status:    statusView(w, now.Status),
-		Time:      w.at(now.Clock),
-		Points:    []PointNow{},
-		Rules:     []RuleNow{},
-		Alarms:    []AlarmNow{},
-		Setpoints: []SetpointNow{},
-		Bypasses:  []Bypass{},
-	}
-	for _, p := range now.Points {
-		v.Points = append(v.Points, pointView(p))
-	}
-	for _, r := range now.Rules {
-		v.Rules = append(v.Rules, RuleNow{Name: r.Name, Title: r.Title, Kind: r.Kind, State: r.State, Because: r.Because})
-	}
-	for _, a := range now.Alarms {
-		v.Alarms = append(
-			v.Alarms,
-			AlarmNow{Name: a.Name, Title: a.Title, Priority: a.Priority, State: a.State, Since: w.when(a.Since), Because: a.Because,
-				Advice: a.Advice, ShelvedUntil: w.when(a.Shelved), Suppressed: a.Suppressed, OutOfService: a.OutOfService},
-		)
-	}
-	for _, x := range now.Settings {
-		v.Setpoints = append(v.Setpoints, SetpointNow{Name: x.Name, Title: x.Title, Value: x.Value, Written: x.Written, Unit: x.Unit})
-	}
-	for _, b := range now.Bypasses {
-		v.Bypasses = append(v.Bypasses, bypassView(w, b))
-	}
-	return GetNow200JSONResponse(v), nil
+// recordsLast is for how long one count of a job's records serves all who ask.
+const recordsLast = time.Minute
+
+// reaches remembers how far back the records of jobs reach.
+type reaches struct {
+	mu  sync.Mutex
+	all map[int64]reached
 }
 
-func pointView(p live.PointNow) PointNow {
-	v := PointNow{Name: p.Name, Title: p.Title, Kind: PointNowKind(p.Kind), Unit: some(p.Unit), State: some(p.State)}
-	if !math.IsNaN(p.Value) && !math.IsInf(p.Value, 0) {
-		v.Value = &p.Value
-	}
-	if p.Kind == "output" {
-		mode := PointNowMode(p.Mode)
-		v.Because, v.Mode, v.Written = &p.Reason, &mode, &p.Written
-		v.NotWritten, v.Would, v.Found = some(p.NotWritten), some(p.Would), some(p.Found)
-		v.OnSeconds, v.Starts = &p.OnFor, &p.Starts
-		if !math.IsNaN(p.Due) {
-			v.DueSeconds = &p.Due
+type reached struct {
+	store.Reach
+	at time.Time
+}
+
+// of returns the records of a job; nil if they cannot be counted, which the log says.
+func (x *reaches) of(ctx context.Context, s *Server, job, now int64, w wall) *Records {
+	x.mu.Lock()
+	r, known := x.all[job]
+	x.mu.Unlock()
+	if !known || s.now().Sub(r.at) > recordsLast {
+		reach, err := s.plant.Reach(ctx, job, now)
+		if err != nil {
+			s.log.Warn("records cannot be counted", slog.Int64("job", job), slog.Any("error", err))
+			return nil
 		}
-		return v
+		r = reached{reach, s.now()}
+		x.mu.Lock()
+		if x.all == nil {
+			x.all = map[int64]reached{}
+		}
+		x.all[job] = r
+		x.mu.Unlock()
 	}
-	quality := PointNowQuality(p.Quality)
-	v.Quality, v.Reason, v.Pinned = &quality, &p.Reason, &p.Pinned
-	if !math.IsNaN(p.Age) {
-		v.AgeSeconds = &p.Age
+	keep := store.DefaultRetention
+	return &Records{
+		JournalFrom:  w.when(r.JournalFrom),
+		JournalBytes: r.JournalBytes,
+		JournalDays:  days(keep.Journal, keep.JournalBytes, r.JournalADay),
+		CaptureFrom:  w.when(r.CaptureFrom),
+		CaptureBytes: r.CaptureBytes,
+		CaptureDays:  days(keep.Capture, keep.Bytes, r.CaptureADay),
 	}
-	return v
 }
 
-// GetReason tells why something is as it is now.
-func (s *Server) GetReason(ctx context.Context, request GetReasonRequestObject) (GetReasonResponseObject, error) {
-	e, w, err := s.engine(ctx, request.Job)
-	if err != nil {
-		return nil, err
+// days returns for how many days records are kept of which so much comes a day; nil where nothing came yet.
+func days(most time.Duration, bytes, aDay int64) *float64 {
+	if aDay <= 0 {
+		return nil
 	}
-	why, err := e.Why(ctx, request.Params.Name)
-	if err != nil {
-		return nil, as(err)
-	}
-	v := GetReason200JSONResponse{Name: request.Params.Name, State: why.State, Because: why.Because, NotWritten: some(why.NotWritten),
-		Grounds: groundViews(why.Grounds), Under: append([]int{}, why.Under...)}
-	if why.Bypass != nil {
-		b := bypassView(w, *why.Bypass)
-		v.Bypass = &b
-	}
-	return v, nil
-}
-
-func bypassView(w wall, b live.BypassNow) Bypass {
-	return Bypass{Name: b.Name, Kind: b.Kind, Value: b.Value, Who: b.Who, Why: b.Why, Since: w.when(b.Since), Until: w.when(b.Until)}
+	n := math.Round(10*min(most.Hours()/24, float64(bytes)/float64(aDay))) / 10
+	return &n
 }
 
 // Command does what a person wants.
 func (s *Server) Command(ctx context.Context, request CommandRequestObject) (CommandResponseObject, error) {
-	e, w, err := s.engine(ctx, request.Job)
+	p, err := s.engine(ctx, request.Job)
 	if err != nil {
 		return nil, err
 	}
@@ -267,7 +282,7 @@ func (s *Server) Command(ctx context.Context, request CommandRequestObject) (Com
 	if b.ForSeconds != nil {
 		q.For = time.Duration(*b.ForSeconds * 1e9)
 	}
-	a, err := e.Do(ctx, q)
+	a, err := p.engine.Do(ctx, q)
 	if err != nil {
 		return nil, as(err)
 	}
@@ -276,362 +291,74 @@ func (s *Server) Command(ctx context.Context, request CommandRequestObject) (Com
 		After:   a.After,
 		State:   a.State,
 		Because: a.Because,
-		Until:   w.when(a.Until),
+		Until:   p.wall.when(a.Until),
 		Kept:    a.Kept,
 	}, nil
 }
 
-// revision is one of a job, as an engine needs it; the newest where no number is given.
-func (s *Server) revision(ctx context.Context, j *shelf, number *int64) (*live.Revision, error) {
-	if number == nil {
-		n, err := j.Newest(ctx)
-		if errors.Is(err, store.ErrNotFound) {
-			return nil, refuse(http.StatusNotFound, "This job has no revision yet; push one first.")
-		}
+// GetReason tells why something is as it is now, or as it was.
+func (s *Server) GetReason(ctx context.Context, request GetReasonRequestObject) (GetReasonResponseObject, error) {
+	name := request.Params.Name
+	if at := request.Params.At; at != nil {
+		p, err := s.post(ctx, request.Job)
 		if err != nil {
 			return nil, err
 		}
-		number = &n
-	}
-	p, err := j.program(ctx, *number)
-	if err != nil {
-		return nil, err
-	}
-	_, sources, err := j.Revision(ctx, *number)
-	if err != nil {
-		return nil, err
-	}
-	if sheet.HasErrors(p.found) {
-		return nil, &failure{
-			http.StatusConflict,
-			fmt.Sprintf("Revision %d has errors, and cannot be run; mend them in a new revision.", *number),
-			p.found,
-		}
-	}
-	return &live.Revision{Number: *number, Program: p.Program, Sources: sources,
-		Drivers: func() ([]device.Driver, error) { return live.Drivers(p.Program, s.log) }}, nil
-}
-
-// Listen lets a job listen.
-func (s *Server) Listen(ctx context.Context, request ListenRequestObject) (ListenResponseObject, error) {
-	j, err := s.shelf(ctx, request.Job)
-	if err != nil {
-		return nil, err
-	}
-	r, err := s.revision(ctx, j, request.Body.Revision)
-	if err != nil {
-		return nil, err
-	}
-	if err := s.jobs.Listen(ctx, request.Job, r, text(request.Body.Who), text(request.Body.Why)); err != nil {
-		return nil, as(err)
-	}
-	v, err := s.status(ctx, j)
-	return Listen200JSONResponse(v), err
-}
-
-// PlanArming says what arming would do. A job that is idle listens first.
-func (s *Server) PlanArming(ctx context.Context, request PlanArmingRequestObject) (PlanArmingResponseObject, error) {
-	j, err := s.shelf(ctx, request.Job)
-	if err != nil {
-		return nil, err
-	}
-	r, err := s.revision(ctx, j, request.Body.Revision)
-	if err != nil {
-		return nil, err
-	}
-	if s.jobs.Engine(request.Job) == nil {
-		if err := s.jobs.Listen(ctx, request.Job, r, text(request.Body.Who), text(request.Body.Why)); err != nil {
+		why, err := do(ctx, s.bench, func(work context.Context) (live.WhyNow, error) { return s.reasonAt(work, p, name, at.UnixNano()) })
+		if err != nil {
 			return nil, as(err)
 		}
+		return GetReason200JSONResponse(reasonView(p.wall, name, why)), nil
 	}
-	e, _, err := s.engine(ctx, request.Job)
+	p, err := s.engine(ctx, request.Job)
 	if err != nil {
 		return nil, err
 	}
-	p, err := e.Plan(ctx, r)
+	why, err := p.engine.Why(ctx, name)
 	if err != nil {
 		return nil, as(err)
 	}
-	v, err := s.planView(ctx, j, r, p)
-	return PlanArming200JSONResponse(v), err
+	return GetReason200JSONResponse(reasonView(p.wall, name, why)), nil
 }
 
-func (s *Server) planView(ctx context.Context, j *shelf, r *live.Revision, p live.Plan) (Plan, error) {
-	v := Plan{
-		Number:   p.Number,
-		Revision: r.Number,
-		Changes:  append([]string{}, p.Changes...),
-		Moves:    moveViews(p.Moves),
-		Waiting:  p.Waiting,
+func reasonView(w wall, name string, why live.WhyNow) ReasonNow {
+	v := ReasonNow{Name: name, State: why.State, Because: why.Because, NotWritten: some(why.NotWritten), Grounds: groundViews(why.Grounds),
+		Under: append([]int{}, why.Under...)}
+	if why.Bypass != nil {
+		b := bypassView(w, *why.Bypass)
+		v.Bypass = &b
 	}
-	var err error
-	v.Trials, err = j.untried(ctx, r)
-	return v, err
+	return v
 }
 
-func moveViews(all []live.Move) []Move {
-	views := make([]Move, len(all))
-	for i, m := range all {
-		views[i] = Move{Output: m.Output, From: m.From, To: m.To, Because: m.Because, Unknown: m.Unknown}
-	}
-	return views
-}
-
-// untried are the trials of a revision that have failed, or that were not played, each with a sentence.
-func (j *shelf) untried(ctx context.Context, r *live.Revision) ([]string, error) {
-	results, err := j.TrialResults(ctx, r.Number)
-	if err != nil {
-		return nil, err
-	}
-	all := []string{}
-	for _, t := range r.Program.Job.Trials {
-		i := slices.IndexFunc(results, func(x store.TrialResult) bool { return x.Trial == t.Name })
-		switch {
-		case i < 0:
-			all = append(all, t.Name+" was not played with this revision")
-		case !results[i].Passed:
-			all = append(all, t.Name+" failed at "+results[i].Time().Format(time.DateTime)+" UTC")
-		}
-	}
-	return all, nil
-}
-
-// Arm agrees to a plan.
-func (s *Server) Arm(ctx context.Context, request ArmRequestObject) (ArmResponseObject, error) {
-	j, err := s.shelf(ctx, request.Job)
-	if err != nil {
-		return nil, err
-	}
-	b := request.Body
-	r, err := s.revision(ctx, j, &b.Revision)
-	if err != nil {
-		return nil, err
-	}
-	e, _, err := s.engine(ctx, request.Job)
-	if err != nil {
-		return nil, err
-	}
-	untried, err := j.untried(ctx, r)
-	if err != nil {
-		return nil, err
-	}
-	if len(untried) > 0 && text(b.Despite) == "" {
-		return nil, refuse(
-			http.StatusConflict,
-			fmt.Sprintf("Revision %d is not armed, since of its trials %s. Play them, or say why that does not matter: despite.",
-				r.Number, sheet.List(untried, "and")),
-		)
-	}
-	why := ""
-	if len(untried) > 0 {
-		why = "despite " + sheet.List(untried, "and") + ": " + text(b.Despite)
-	}
-	clash, err := s.jobs.Clash(ctx, request.Job, r)
-	if err != nil {
-		return nil, as(err)
-	}
-	if clash != "" {
-		return nil, refuse(http.StatusConflict, "Revision "+fmt.Sprint(r.Number)+" is not armed: "+clash+".")
-	}
-	changed, kept, err := e.Arm(ctx, r, live.Agreement{Plan: b.Plan, Who: text(b.Who), Why: why})
-	if err != nil {
-		return nil, as(err)
-	}
-	a := Arm200JSONResponse{Armed: changed == nil, Kept: kept}
-	if changed != nil {
-		v, err := s.planView(ctx, j, r, *changed)
+// reasonAt plays the capture up to a time, and asks then.
+func (s *Server) reasonAt(ctx context.Context, p *post, name string, at int64) (why live.WhyNow, err error) {
+	err = s.record(ctx, p, func(r *store.Record) error {
+		segments, err := r.Segments(at, at+1)
 		if err != nil {
-			return nil, err
+			return err
 		}
-		a.Plan = &v
-	}
-	return a, nil
-}
-
-// PlanDisarming says what disarming would move.
-func (s *Server) PlanDisarming(ctx context.Context, request PlanDisarmingRequestObject) (PlanDisarmingResponseObject, error) {
-	e, _, err := s.engine(ctx, request.Job)
-	if err != nil {
-		return nil, err
-	}
-	to := live.ToFail
-	if o := request.Params.Outputs; o != nil {
-		to = live.Parting(*o)
-	}
-	all, err := e.Partings(ctx, to)
-	return PlanDisarming200JSONResponse(moveViews(all)), as(err)
-}
-
-// Disarm lets an armed job listen, and one that listens be idle.
-func (s *Server) Disarm(ctx context.Context, request DisarmRequestObject) (DisarmResponseObject, error) {
-	e, _, err := s.engine(ctx, request.Job)
-	if err != nil {
-		return nil, err
-	}
-	b := request.Body
-	now, err := e.Status(ctx)
-	if err != nil {
-		return nil, as(err)
-	}
-	if now.Mode != live.Armed {
-		if err := s.jobs.Rest(ctx, request.Job, text(b.Who), text(b.Why)); err != nil {
-			return nil, as(err)
+		if len(segments) == 0 {
+			return refuse(http.StatusNotFound, "Nothing was captured at "+p.wall.at(at).Format(time.DateTime)+".")
 		}
-		return Disarm200JSONResponse{Mode: DisarmingModeIdle, Left: []string{}, Kept: true}, nil
-	}
-	to := live.ToFail
-	if b.Outputs != nil {
-		to = live.Parting(*b.Outputs)
-	}
-	left, kept, err := e.Disarm(ctx, to, text(b.Who), text(b.Why))
-	if err != nil {
-		return nil, as(err)
-	}
-	return Disarm200JSONResponse{Mode: DisarmingModeListening, Left: append([]string{}, left...), Kept: kept}, nil
-}
-
-// GetJournal tells what happened.
-func (s *Server) GetJournal(ctx context.Context, request GetJournalRequestObject) (GetJournalResponseObject, error) {
-	j, err := s.shelf(ctx, request.Job)
-	if err != nil {
-		return nil, err
-	}
-	w, err := j.wall(ctx)
-	if err != nil {
-		return nil, err
-	}
-	q := request.Params
-	f := store.JournalFilter{Kind: text(q.Kind), Name: text(q.Name), Who: text(q.Who), Newest: mostEntries}
-	f.From, f.To = instant(q.From), instant(q.To)
-	if q.After != nil {
-		f.After = *q.After
-	}
-	if q.Newest != nil {
-		f.Newest = *q.Newest
-	}
-	entries, err := s.plant.Journal(ctx, request.Job, f)
-	if err != nil {
-		return nil, err
-	}
-	all := make(GetJournal200JSONResponse, len(entries))
-	for i := range entries {
-		all[i] = entryView(w, &entries[i])
-	}
-	return all, nil
-}
-
-// mostEntries is how many entries of a journal are told at once.
-const mostEntries = 100_000
-
-func instant(t *time.Time) int64 {
-	if t == nil {
-		return 0
-	}
-	return t.UnixNano()
-}
-
-func entryView(w wall, e *store.Entry) JournalEntry {
-	return JournalEntry{
-		Number:  e.Number,
-		Time:    w.at(e.Time),
-		Kind:    e.Kind,
-		Name:    e.Name,
-		From:    e.From,
-		To:      e.To,
-		Because: e.Because,
-		Who:     e.Who,
-		Via:     e.Via,
-	}
-}
-
-// Verify plays what was captured again.
-func (s *Server) Verify(ctx context.Context, request VerifyRequestObject) (VerifyResponseObject, error) {
-	j, err := s.shelf(ctx, request.Job)
-	if err != nil {
-		return nil, err
-	}
-	from, to := instant(request.Params.From), instant(request.Params.To)
-	if to == 0 {
-		to = math.MaxInt64
-	}
-	v, err := do(ctx, s.bench, func(work context.Context) (Verification, error) { return s.verify(work, j, from, to) })
-	return Verify200JSONResponse(v), err
-}
-
-func (s *Server) verify(ctx context.Context, j *shelf, from, to int64) (Verification, error) {
-	v := Verification{Differ: []Differing{}, LeftOut: []string{}}
-	w, err := j.wall(ctx)
-	if err != nil {
-		return v, err
-	}
-	segments, err := s.plant.Segments(ctx, j.Name, from, to)
-	if err != nil {
-		return v, err
-	}
-	for _, seg := range segments {
-		if err := ctx.Err(); err != nil {
-			return v, err
+		seg := segments[len(segments)-1]
+		if seg.Earlier {
+			return refuse(http.StatusConflict, "What was captured then was captured by an earlier form of this program, and cannot be played.")
 		}
-		p, err := j.program(ctx, seg.Revision)
+		program, err := s.ran(ctx, p.number, seg.Revision)
 		if err != nil {
-			v.LeftOut = append(
-				v.LeftOut,
-				fmt.Sprintf(
-					"%s to %s: revision %d cannot be compiled any more",
-					w.at(seg.Begins).Format(time.DateTime),
-					w.at(seg.Ends).Format(time.DateTime),
-					seg.Revision,
-				),
-			)
-			continue
+			return err
 		}
-		same, differ, err := s.verifySegment(ctx, j.Name, seg, p.Program)
+		c, err := r.Captured(seg.ID)
 		if err != nil {
-			return v, err
+			return err
 		}
-		v.Same += same
-		for _, d := range differ {
-			x := Differing{}
-			if d.Journal != nil {
-				e := entryView(w, d.Journal)
-				x.Journal = &e
-			}
-			if d.Capture != nil {
-				e := entryView(w, d.Capture)
-				x.Capture = &e
-			}
-			v.Differ = append(v.Differ, x)
+		stepper, err := live.Play(ctx, program, c, at, func(*logic.Stepper, int64, []logic.Transition) {})
+		if err != nil {
+			return fmt.Errorf("playing what was captured: %w", err)
 		}
-	}
-	return v, nil
-}
-
-func (s *Server) verifySegment(ctx context.Context, job string, seg store.Segment, p *logic.Program) (int, []live.Differing, error) {
-	memory, stretches, err := s.plant.Captured(ctx, seg.ID)
-	if err != nil {
-		return 0, nil, err
-	}
-	replayed, err := live.Replay(p, memory, stretches)
-	if err != nil {
-		return 0, nil, fmt.Errorf("playing the segment %d again: %w", seg.ID, err)
-	}
-	journal, err := s.plant.Journal(ctx, job, store.JournalFilter{From: min(seg.Begins, seg.Ends) - 1, To: max(seg.Begins, seg.Ends) + 1})
-	if err != nil {
-		return 0, nil, err
-	}
-	// What lies at the borders is of the segment that has it.
-	same, differ := live.Compare(within(journal, replayed), replayed)
-	return same, differ, nil
-}
-
-// within leaves out what the journal has before the first and behind the last of what was played.
-func within(journal, replayed []store.Entry) []store.Entry {
-	if len(replayed) == 0 {
-		return nil
-	}
-	first, last := replayed[0].Time, replayed[len(replayed)-1].Time
-	return slices.DeleteFunc(
-		slices.Clone(journal),
-		func(e store.Entry) bool { return e.Time < min(first, last) || e.Time > max(first, last) },
-	)
+		why, err = live.Why(stepper, name)
+		return err
+	})
+	return why, err
 }

@@ -26,6 +26,7 @@ const (
 	CommandRequestDoOutOfService CommandRequestDo = "out-of-service"
 	CommandRequestDoPin          CommandRequestDo = "pin"
 	CommandRequestDoReset        CommandRequestDo = "reset"
+	CommandRequestDoRewrite      CommandRequestDo = "rewrite"
 	CommandRequestDoSet          CommandRequestDo = "set"
 	CommandRequestDoShelve       CommandRequestDo = "shelve"
 	CommandRequestDoUnpin        CommandRequestDo = "unpin"
@@ -50,6 +51,8 @@ func (e CommandRequestDo) Valid() bool {
 	case CommandRequestDoPin:
 		return true
 	case CommandRequestDoReset:
+		return true
+	case CommandRequestDoRewrite:
 		return true
 	case CommandRequestDoSet:
 		return true
@@ -121,6 +124,63 @@ func (e JobStatusMode) Valid() bool {
 	case JobStatusModeIdle:
 		return true
 	case JobStatusModeListening:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for JournalKind.
+const (
+	JournalKindAlarm   JournalKind = "alarm"
+	JournalKindBands   JournalKind = "bands"
+	JournalKindBypass  JournalKind = "bypass"
+	JournalKindClock   JournalKind = "clock"
+	JournalKindCommand JournalKind = "command"
+	JournalKindDamaged JournalKind = "damaged"
+	JournalKindDevice  JournalKind = "device"
+	JournalKindFollow  JournalKind = "follow"
+	JournalKindInput   JournalKind = "input"
+	JournalKindLoop    JournalKind = "loop"
+	JournalKindMessage JournalKind = "message"
+	JournalKindOutput  JournalKind = "output"
+	JournalKindRule    JournalKind = "rule"
+	JournalKindService JournalKind = "service"
+	JournalKindWrite   JournalKind = "write"
+)
+
+// Valid indicates whether the value is a known member of the JournalKind enum.
+func (e JournalKind) Valid() bool {
+	switch e {
+	case JournalKindAlarm:
+		return true
+	case JournalKindBands:
+		return true
+	case JournalKindBypass:
+		return true
+	case JournalKindClock:
+		return true
+	case JournalKindCommand:
+		return true
+	case JournalKindDamaged:
+		return true
+	case JournalKindDevice:
+		return true
+	case JournalKindFollow:
+		return true
+	case JournalKindInput:
+		return true
+	case JournalKindLoop:
+		return true
+	case JournalKindMessage:
+		return true
+	case JournalKindOutput:
+		return true
+	case JournalKindRule:
+		return true
+	case JournalKindService:
+		return true
+	case JournalKindWrite:
 		return true
 	default:
 		return false
@@ -761,6 +821,12 @@ type Declared struct {
 	To int `json:"to"`
 }
 
+// DeletedJob defines model for DeletedJob.
+type DeletedJob struct {
+	// Aside The file in the data folder with its memory, journal and capture; empty where there was none, or where it was purged.
+	Aside string `json:"aside"`
+}
+
 // DeviceNow defines model for DeviceNow.
 type DeviceNow struct {
 	Because string `json:"because"`
@@ -903,23 +969,38 @@ type JobStatus struct {
 	Bypasses int            `json:"bypasses"`
 
 	// ClockSynchronised Whether the machine's clock is kept right by another; null where that is not known.
-	ClockSynchronised *bool       `json:"clock_synchronised"`
-	Devices           []DeviceNow `json:"devices"`
+	ClockSynchronised *bool `json:"clock_synchronised"`
+
+	// Damage How the job's records are damaged or missing, until somebody has acknowledged that; empty where they are sound.
+	Damage  string      `json:"damage"`
+	Devices []DeviceNow `json:"devices"`
+
+	// Dropped Of the answer to listening: what could not be taken over of what people have set.
+	Dropped *[]string `json:"dropped,omitempty"`
 
 	// Fault Why the job is in fault; empty where it is not.
 	Fault string `json:"fault"`
-	Job   string `json:"job"`
+
+	// Hiccups Stops of the whole process that postponed delays.
+	Hiccups int64  `json:"hiccups"`
+	Job     string `json:"job"`
 
 	// Late Instants that were handled more than 100 ms late.
-	Late           int64         `json:"late"`
+	Late int64 `json:"late"`
+
+	// LateReadings Readings that came late, since their line was busy.
+	LateReadings   int64         `json:"late_readings"`
 	LatenessMs     Lateness      `json:"lateness_ms"`
 	Mode           JobStatusMode `json:"mode"`
 	NotKeptBecause string        `json:"not_kept_because"`
 	NotKeptSince   *time.Time    `json:"not_kept_since"`
 
 	// PassedOver Readings that were passed over, since there were too many.
-	PassedOver int64  `json:"passed_over"`
-	Revision   *int64 `json:"revision"`
+	PassedOver int64 `json:"passed_over"`
+
+	// Records How far back what is kept of the job reaches, and for how many days it will, at the rate of the last day; null where nobody can tell.
+	Records  *Records `json:"records,omitempty"`
+	Revision *int64   `json:"revision"`
 
 	// Settling Outputs are not written yet.
 	Settling bool       `json:"settling"`
@@ -945,6 +1026,9 @@ type JournalEntry struct {
 	Via     string    `json:"via"`
 	Who     string    `json:"who"`
 }
+
+// JournalKind defines model for JournalKind.
+type JournalKind string
 
 // Lane defines model for Lane.
 type Lane struct {
@@ -1070,7 +1154,10 @@ type Move struct {
 	Because string `json:"because"`
 	From    string `json:"from"`
 	Output  string `json:"output"`
-	To      string `json:"to"`
+
+	// Place Of a wire that nothing drives any more: where it is.
+	Place *string `json:"place,omitempty"`
+	To    string  `json:"to"`
 
 	// Unknown How the plant has it cannot be read, so that it will be written.
 	Unknown bool `json:"unknown"`
@@ -1197,18 +1284,35 @@ type Place struct {
 
 // Plan defines model for Plan.
 type Plan struct {
+	// AtEnds Inputs that stand at an end of their range.
+	AtEnds  []string `json:"at_ends"`
 	Changes []string `json:"changes"`
-	Moves   []Move   `json:"moves"`
 
-	// Number 0 until the devices have answered: nobody can agree to that.
+	// Holds Outputs that a minimum time or a delay still holds, and until when.
+	Holds []string `json:"holds"`
+
+	// Kept Bypasses of outputs that the revision does not have: they come back with the output.
+	Kept  []string `json:"kept"`
+	Moves []Move   `json:"moves"`
+
+	// Number It cannot be guessed, and is valid once. 0 until the devices have answered: nobody can agree to that.
 	Number   int64 `json:"number"`
 	Revision int64 `json:"revision"`
+
+	// Silent Devices that do not answer.
+	Silent []string `json:"silent"`
 
 	// Trials The trials of the revision that have failed or were not played, with why.
 	Trials []string `json:"trials"`
 
+	// Unmoved Inputs that have not moved since listening began.
+	Unmoved []string `json:"unmoved"`
+
 	// Waiting Why arming should wait; empty where it need not.
 	Waiting string `json:"waiting"`
+
+	// Wires What is wired otherwise, and what becomes of the wires before.
+	Wires []string `json:"wires"`
 }
 
 // Play defines model for Play.
@@ -1464,6 +1568,16 @@ type Recording struct {
 // RecordingName defines model for RecordingName.
 type RecordingName struct {
 	Name string `json:"name"`
+}
+
+// Records How far back what is kept of the job reaches, and for how many days it will, at the rate of the last day; null where nobody can tell.
+type Records struct {
+	CaptureBytes int64      `json:"capture_bytes"`
+	CaptureDays  *float64   `json:"capture_days"`
+	CaptureFrom  *time.Time `json:"capture_from"`
+	JournalBytes int64      `json:"journal_bytes"`
+	JournalDays  *float64   `json:"journal_days"`
+	JournalFrom  *time.Time `json:"journal_from"`
 }
 
 // RenameRequest defines model for RenameRequest.
@@ -1832,6 +1946,12 @@ type Waiting struct {
 // JobName defines model for JobName.
 type JobName = string
 
+// DeleteJobParams defines parameters for DeleteJob.
+type DeleteJobParams struct {
+	// Purge Delete memory, journal and capture, too.
+	Purge *bool `form:"purge,omitempty" json:"purge,omitempty"`
+}
+
 // GetCurveParams defines parameters for GetCurve.
 type GetCurveParams struct {
 	Revision int64  `form:"revision" json:"revision"`
@@ -1863,10 +1983,10 @@ type GetJournalParams struct {
 	To   *time.Time `form:"to,omitempty" json:"to,omitempty"`
 
 	// After Entries with a greater number alone.
-	After *int64  `form:"after,omitempty" json:"after,omitempty"`
-	Kind  *string `form:"kind,omitempty" json:"kind,omitempty"`
-	Name  *string `form:"name,omitempty" json:"name,omitempty"`
-	Who   *string `form:"who,omitempty" json:"who,omitempty"`
+	After *int64       `form:"after,omitempty" json:"after,omitempty"`
+	Kind  *JournalKind `form:"kind,omitempty" json:"kind,omitempty"`
+	Name  *string      `form:"name,omitempty" json:"name,omitempty"`
+	Who   *string      `form:"who,omitempty" json:"who,omitempty"`
 
 	// Newest So many
 	Newest *int `form:"newest,omitempty" json:"newest,omitempty"`
@@ -1896,6 +2016,9 @@ type PreviewRecordingParams struct {
 // GetReasonParams defines parameters for GetReason.
 type GetReasonParams struct {
 	Name string `form:"name" json:"name"`
+
+	// At The capture is played up to then.
+	At *time.Time `form:"at,omitempty" json:"at,omitempty"`
 }
 
 // UploadRecordingParams defines parameters for UploadRecording.
@@ -2051,9 +2174,9 @@ type ServerInterface interface {
 	// ListJobs All jobs, by name.
 	// (GET /jobs)
 	ListJobs(ctx echo.Context) error
-	// DeleteJob Delete a job with its revisions, recordings and drafts.
+	// DeleteJob Delete a job that is idle, with its revisions, recordings and drafts. Its memory, journal and capture are put into a file of their own.
 	// (DELETE /jobs/{job})
-	DeleteJob(ctx echo.Context, job JobName) error
+	DeleteJob(ctx echo.Context, job JobName, params DeleteJobParams) error
 	// GetJob One job.
 	// (GET /jobs/{job})
 	GetJob(ctx echo.Context, job JobName) error
@@ -2129,7 +2252,7 @@ type ServerInterface interface {
 	// ProbePoint What stands in a device where a point of the newest revision is wired, under every type and order. Nothing is written.
 	// (POST /jobs/{job}/probes)
 	ProbePoint(ctx echo.Context, job JobName) error
-	// GetReason Why something of a job that is run is as it is now, down to the readings.
+	// GetReason Why something of a job that is run is as it is now, or as it was at a time, down to the readings.
 	// (GET /jobs/{job}/reasons)
 	GetReason(ctx echo.Context, job JobName, params GetReasonParams) error
 	// ListRecordings All recordings, by name.
@@ -2249,8 +2372,17 @@ func (w *ServerInterfaceWrapper) DeleteJob(ctx echo.Context) error {
 		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter job: %s", err))
 	}
 
+	// Parameter object where we will unmarshal all parameters from the context
+	var params DeleteJobParams
+	// ------------- Optional query parameter "purge" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "purge", ctx.QueryParams(), &params.Purge, runtime.BindQueryParameterOptions{Type: "boolean", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter purge: %s", err))
+	}
+
 	// Invoke the callback with all the unmarshaled arguments
-	err = w.Handler.DeleteJob(ctx, job)
+	err = w.Handler.DeleteJob(ctx, job, params)
 	return err
 }
 
@@ -2883,6 +3015,13 @@ func (w *ServerInterfaceWrapper) GetReason(ctx echo.Context) error {
 	err = runtime.BindQueryParameterWithOptions("form", true, true, "name", ctx.QueryParams(), &params.Name, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
 	if err != nil {
 		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter name: %s", err))
+	}
+
+	// ------------- Optional query parameter "at" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "at", ctx.QueryParams(), &params.At, runtime.BindQueryParameterOptions{Type: "string", Format: "date-time"})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter at: %s", err))
 	}
 
 	// Invoke the callback with all the unmarshaled arguments
@@ -3710,19 +3849,26 @@ func (response ListJobsdefaultApplicationProblemPlusJSONResponse) VisitListJobsR
 }
 
 type DeleteJobRequestObject struct {
-	Job JobName `json:"job"`
+	Job    JobName `json:"job"`
+	Params DeleteJobParams
 }
 
 type DeleteJobResponseObject interface {
 	VisitDeleteJobResponse(w http.ResponseWriter) error
 }
 
-type DeleteJob204Response struct {
-}
+type DeleteJob200JSONResponse DeletedJob
 
-func (response DeleteJob204Response) VisitDeleteJobResponse(w http.ResponseWriter) error {
-	w.WriteHeader(204)
-	return nil
+func (response DeleteJob200JSONResponse) VisitDeleteJobResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
 }
 
 type DeleteJobdefaultApplicationProblemPlusJSONResponse struct {
@@ -5743,7 +5889,7 @@ type StrictServerInterface interface {
 	// ListJobs All jobs, by name.
 	// (GET /jobs)
 	ListJobs(ctx context.Context, request ListJobsRequestObject) (ListJobsResponseObject, error)
-	// DeleteJob Delete a job with its revisions, recordings and drafts.
+	// DeleteJob Delete a job that is idle, with its revisions, recordings and drafts. Its memory, journal and capture are put into a file of their own.
 	// (DELETE /jobs/{job})
 	DeleteJob(ctx context.Context, request DeleteJobRequestObject) (DeleteJobResponseObject, error)
 	// GetJob One job.
@@ -5821,7 +5967,7 @@ type StrictServerInterface interface {
 	// ProbePoint What stands in a device where a point of the newest revision is wired, under every type and order. Nothing is written.
 	// (POST /jobs/{job}/probes)
 	ProbePoint(ctx context.Context, request ProbePointRequestObject) (ProbePointResponseObject, error)
-	// GetReason Why something of a job that is run is as it is now, down to the readings.
+	// GetReason Why something of a job that is run is as it is now, or as it was at a time, down to the readings.
 	// (GET /jobs/{job}/reasons)
 	GetReason(ctx context.Context, request GetReasonRequestObject) (GetReasonResponseObject, error)
 	// ListRecordings All recordings, by name.
@@ -5980,10 +6126,11 @@ func (sh *strictHandler) ListJobs(ctx echo.Context) error {
 }
 
 // DeleteJob operation middleware
-func (sh *strictHandler) DeleteJob(ctx echo.Context, job JobName) error {
+func (sh *strictHandler) DeleteJob(ctx echo.Context, job JobName, params DeleteJobParams) error {
 	var request DeleteJobRequestObject
 
 	request.Job = job
+	request.Params = params
 
 	handler := func(ctx echo.Context, request interface{}) (interface{}, error) {
 		return sh.ssi.DeleteJob(ctx.Request().Context(), request.(DeleteJobRequestObject))

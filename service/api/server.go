@@ -53,6 +53,7 @@ type Server struct {
 	now     func() time.Time
 	library *library
 	damaged func() []string
+	records reaches
 
 	bench   *crew // plays, traces, teaches, exports
 	desk    *crew // answers what is asked while writing, and takes no longer
@@ -63,9 +64,9 @@ type Server struct {
 // New builds the handler of all requests.
 func New(c Config) (http.Handler, error) {
 	s := &Server{store: c.Store, plant: c.Plant, jobs: c.Jobs, log: c.Log, version: c.Version, now: c.Now, damaged: c.Damaged,
-		bench: newCrew(c.Closing, c.WorkLimit), desk: newCrew(c.Closing, c.WorkLimit), imports: newCrew(c.Closing, importLimit),
-		probes: newCrewOf(c.Closing, 1, c.WorkLimit)}
-	s.library = newLibrary(s.bench, c.Memory/4)
+		bench: newCrew(c.Closing, c.Log, c.WorkLimit), desk: newCrew(c.Closing, c.Log, c.WorkLimit), imports: newCrew(c.Closing, c.Log, importLimit),
+		probes: newCrewOf(c.Closing, c.Log, 1, c.WorkLimit)}
+	s.library = newLibrary(s.bench, c.Log, c.Memory/4)
 	v, err := newValidator()
 	if err != nil {
 		return nil, err
@@ -97,7 +98,7 @@ func New(c Config) (http.Handler, error) {
 		limitBodies(c.UploadLimit),
 		named,
 		v.middleware,
-		middleware.GzipWithConfig(middleware.GzipConfig{Skipper: func(c echo.Context) bool { return !isAPI(c.Request()) }}),
+		middleware.GzipWithConfig(middleware.GzipConfig{Skipper: func(c echo.Context) bool { return !isAPI(c.Request()) || strings.HasSuffix(c.Path(), "/now") }}),
 	)
 	RegisterHandlersWithBaseURL(e, NewStrictHandler(s, nil), "/api")
 	e.Any("/api/*", func(c echo.Context) error {
@@ -168,14 +169,29 @@ func (s *Server) GetHealth(context.Context, GetHealthRequestObject) (GetHealthRe
 
 // GetReady answers well only if the store does.
 func (s *Server) GetReady(ctx context.Context, _ GetReadyRequestObject) (GetReadyResponseObject, error) {
-	if err := s.store.Ping(ctx); err != nil {
-		if ctx.Err() != nil {
-			return nil, ctx.Err()
+	for _, file := range []struct {
+		name string
+		ping func(context.Context) error
+	}{{"store", s.store.Ping}, {"plant's file", s.plant.Ping}} {
+		if err := file.ping(ctx); err != nil {
+			if ctx.Err() != nil {
+				return nil, ctx.Err()
+			}
+			s.log.Error("not ready", slog.String("of", file.name), slog.Any("error", err))
+			return nil, refuse(http.StatusServiceUnavailable, "The "+file.name+" does not answer; see the service's log.")
 		}
-		s.log.Error("not ready", slog.Any("error", err))
-		return nil, refuse(http.StatusServiceUnavailable, "The store does not answer; see the service's log.")
 	}
-	return GetReady200JSONResponse{Status: "ready", Damaged: append([]string{}, s.damaged()...)}, nil
+	damaged := append([]string{}, s.damaged()...)
+	for _, r := range s.jobs.Running() {
+		if why := s.jobs.Failed(r.Number); why != "" {
+			damaged = append(damaged, "the job "+r.Name+": "+why)
+		} else if r.Engine != nil {
+			if v, err := r.Engine.Status(ctx); err == nil && v.Damage != "" {
+				damaged = append(damaged, "the job "+r.Name+": "+v.Damage)
+			}
+		}
+	}
+	return GetReady200JSONResponse{Status: "ready", Damaged: damaged}, nil
 }
 
 // GetVersion tells what program this is.

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"log/slog"
 	"net/http"
 	"runtime"
 	"slices"
@@ -11,6 +12,7 @@ import (
 	"time"
 
 	"rectura/core/unit"
+	"rectura/service/background"
 )
 
 // Causes for which work is given up.
@@ -25,6 +27,7 @@ type crew struct {
 	limit   time.Duration // of one piece of work
 	patient time.Duration // how long a request waits for its turn
 	closing context.Context
+	log     *slog.Logger
 
 	mu      sync.Mutex
 	free    int
@@ -44,13 +47,13 @@ const mostWaiting = 256
 // usualPatience is how long a request waits for its turn.
 const usualPatience = 30 * time.Second
 
-func newCrew(closing context.Context, limit time.Duration) *crew {
-	return newCrewOf(closing, runtime.GOMAXPROCS(0), limit)
+func newCrew(closing context.Context, log *slog.Logger, limit time.Duration) *crew {
+	return newCrewOf(closing, log, runtime.GOMAXPROCS(0), limit)
 }
 
 // newCrewOf is a crew of so many places.
-func newCrewOf(closing context.Context, n int, limit time.Duration) *crew {
-	return &crew{limit: limit, patient: usualPatience, closing: closing, free: n, places: n}
+func newCrewOf(closing context.Context, log *slog.Logger, n int, limit time.Duration) *crew {
+	return &crew{limit: limit, patient: usualPatience, closing: closing, log: log, free: n, places: n}
 }
 
 // begin waits for a place, in which work goes on until its context ends: because
@@ -62,7 +65,7 @@ func (c *crew) begin(ctx context.Context) (work context.Context, done func(), er
 	}
 	work, cancel := context.WithTimeoutCause(ctx, c.limit, errTooLong)
 	work, stop := context.WithCancelCause(work)
-	unhook := context.AfterFunc(c.closing, func() { stop(errClosing) })
+	unhook := background.After(c.closing, c.log, "giving work up", func() { stop(errClosing) })
 	return work, func() {
 		unhook()
 		stop(nil)

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"io"
+	"log/slog"
 	"strings"
 	"testing"
 	"testing/synctest"
@@ -19,7 +20,7 @@ import (
 func TestCrew(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
 		closing, end := context.WithCancel(t.Context())
-		c := newCrew(closing, time.Minute)
+		c := newCrew(closing, slog.New(slog.DiscardHandler), time.Minute)
 		c.free, c.places = 1, 1
 		work := func(ctx context.Context, for_ time.Duration) error {
 			_, err := do(ctx, c, func(work context.Context) (int, error) {

@@ -8,6 +8,7 @@ import (
 	"testing/synctest"
 	"time"
 
+	vendor "github.com/simonvetter/modbus"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
@@ -22,21 +23,17 @@ func (x *plant) plan(r *live.Revision) live.Plan {
 	return p
 }
 
+// blind has the rack refuse to read an output back.
+func (x *plant) blind(name string) {
+	b, w := x.wire(name)
+	b.RefuseReads(w.Table, w.Address, vendor.ErrIllegalDataAddress)
+}
+
 // takesOver is another revision of the job, over the same rack.
 func (x *plant) takesOver(text string) *live.Revision {
 	p, sources := program(x.t, text)
 	x.other = p
-	return &live.Revision{Number: 2, Program: p, Sources: sources, Drivers: func() ([]device.Driver, error) {
-		next := newPanel(p, "rack")
-		x.rack.is(func(old *panel) {
-			next.start = old.start
-			for name, v := range old.values {
-				next.values[name] = v
-			}
-		})
-		x.next = next
-		return []device.Driver{next}, nil
-	}}
+	return &live.Revision{Number: 2, Program: p, Sources: sources, Drivers: func() ([]device.Driver, error) { return x.drivers(p), nil }}
 }
 
 // A plan says what would move; where that has changed until somebody agrees, there is another plan. An output that cannot be
@@ -44,8 +41,8 @@ func (x *plant) takesOver(text string) *live.Revision {
 func TestPlans(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
 		x := newPlant(t, chilled)
-		x.rack.set("oxygen", 5.5)
-		x.rack.is(func(r *panel) { r.blind = map[string]bool{"valve": true} })
+		x.set("oxygen", 5.5)
+		x.blind("valve")
 		x.start()
 		time.Sleep(time.Second)
 		assert.Equal(t, "the job has not settled yet", x.plan(x.revision()).Waiting)
@@ -60,19 +57,19 @@ func TestPlans(t *testing.T) {
 			"chiller off→on, unknown false: called by cold", "valve unknown→80 %, unknown true: called by cold",
 		}, moves)
 		assert.Equal(t, plan.Number, x.plan(x.revision()).Number, "as long as it would do the same")
-		x.rack.set("oxygen", 7)
+		x.set("oxygen", 7)
 		time.Sleep(time.Second)
 		changed, _, err := x.engine.Arm(t.Context(), x.revision(), live.Agreement{Plan: plan.Number})
 		require.NoError(t, err)
 		require.NotNil(t, changed)
 		assert.NotEqual(t, plan.Number, changed.Number)
 		assert.Len(t, changed.Moves, 1, "the unknown alone")
-		assert.Empty(t, x.rack.log(), "nothing was done")
+		assert.Empty(t, x.log(), "nothing was done")
 		_, _, err = x.engine.Arm(t.Context(), x.revision(), live.Agreement{Plan: changed.Number})
 		require.NoError(t, err)
 		time.Sleep(time.Second)
-		assert.Contains(t, x.rack.changed(0), "4 valve=0")
-		assert.Empty(t, x.rack.changedTo(0, 1))
+		assert.Contains(t, x.written(0), "4.002 valve=0")
+		assert.Empty(t, x.writtenAs(0, 1))
 		x.refuses(
 			live.Request{Do: "hand", Name: "chiller", Value: "on", For: 5 * time.Hour},
 			"hand lasts for 4 h at the most, and 5 h was asked for",
@@ -85,7 +82,8 @@ func TestPlans(t *testing.T) {
 func TestPlanOfALoop(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
 		x := running(t, looped)
-		x.rack.is(func(r *panel) { r.values["oxygen"], r.values["flow"] = 7, 5 })
+		x.set("oxygen", 7)
+		x.set("flow", 5)
 		time.Sleep(time.Minute)
 		r := x.takesOver(strings.Replace(looped, "flow < 3", "flow < 6", 1))
 		plan := x.plan(r)
@@ -94,10 +92,10 @@ func TestPlanOfALoop(t *testing.T) {
 			time.Sleep(1300 * time.Millisecond)
 			assert.Equal(t, plan.Number, x.plan(r).Number)
 		}
-		x.rack.is(func(r *panel) { r.values["oxygen"] = 2 })
+		x.set("oxygen", 2)
 		time.Sleep(10 * time.Second)
 		assert.Equal(t, plan.Number, x.plan(r).Number, "it follows from where it stands")
-		x.rack.is(func(r *panel) { r.values["flow"] = 8 })
+		x.set("flow", 8)
 		time.Sleep(time.Second)
 		assert.NotEqual(t, plan.Number, x.plan(r).Number, "the pump does not move any more")
 		x.stop()
@@ -108,7 +106,8 @@ func TestPlanOfALoop(t *testing.T) {
 func TestListensFirst(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
 		x := newPlant(t, strings.Replace(tank, "for 45 s", "for 10 min", 1))
-		x.rack.is(func(r *panel) { r.values["oxygen"], r.values["blower"] = 5, 1 })
+		x.set("oxygen", 5)
+		x.set("blower", 1)
 		x.start()
 		time.Sleep(4 * time.Minute)
 		assert.Equal(t, "a delay runs in what calls blower, which the plant has on", x.plan(x.revision()).Waiting)
@@ -126,7 +125,9 @@ func TestListensFirst(t *testing.T) {
 func TestProving(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
 		x := newPlant(t, chilled)
-		x.rack.is(func(r *panel) { r.values["horn"], r.values["valve"], r.blind = 1, 12, map[string]bool{"valve": true} })
+		x.set("horn", 1)
+		x.set("valve", 12)
+		x.blind("valve")
 		x.start()
 		time.Sleep(3 * time.Second)
 		x.refuses(
@@ -138,22 +139,21 @@ func TestProving(t *testing.T) {
 		x.refuses(live.Request{Do: "off", Name: "chiller"},
 			"the job listens and writes one output at a time: take it in hand instead, hand chiller off")
 		time.Sleep(9 * time.Minute)
-		assert.Equal(t, 60.0, x.rack.get("valve"))
-		x.rack.is(func(r *panel) { assert.Positive(t, r.beats+1) })
+		assert.Equal(t, 60.0, x.get("valve"))
 		time.Sleep(61 * time.Second)
-		assert.Equal(t, 30.0, x.rack.get("valve"), "its fail state")
+		assert.Equal(t, 30.0, x.get("valve"), "its fail state")
 
 		x.do(live.Request{Do: "hand", Name: "horn", Value: "off", For: time.Minute})
 		time.Sleep(time.Second)
-		assert.Equal(t, 0.0, x.rack.get("horn"))
+		assert.Equal(t, 0.0, x.get("horn"))
 		time.Sleep(time.Minute)
-		assert.Equal(t, 1.0, x.rack.get("horn"), "it has back what it had")
+		assert.Equal(t, 1.0, x.get("horn"), "it has back what it had")
 		x.do(live.Request{Do: "hand", Name: "horn", Value: "off", For: time.Minute})
 		time.Sleep(time.Second)
-		x.rack.set("mains", 0)
+		x.set("mains", 0)
 		time.Sleep(time.Minute)
-		assert.Equal(t, 0.0, x.rack.get("horn"), "but for its interlock")
-		for _, w := range x.rack.log() {
+		assert.Equal(t, 0.0, x.get("horn"), "but for its interlock")
+		for _, w := range x.log() {
 			assert.NotEqual(t, "chiller", w.point, "nobody has touched it")
 		}
 		x.stop()
@@ -167,9 +167,9 @@ func TestDisarming(t *testing.T) {
 		t.Run(string(to), func(t *testing.T) {
 			synctest.Test(t, func(t *testing.T) {
 				x := running(t, chilled)
-				x.rack.set("oxygen", 4)
+				x.set("oxygen", 4)
 				time.Sleep(5 * time.Second) // within its minimum on
-				require.Equal(t, []float64{1, 80, 1}, []float64{x.rack.get("chiller"), x.rack.get("valve"), x.rack.get("horn")})
+				require.Equal(t, []float64{1, 80, 1}, []float64{x.get("chiller"), x.get("valve"), x.get("horn")})
 				beats := 0
 				left, kept, err := x.engine.Disarm(t.Context(), to, "anna", "the jars are empty")
 				require.NoError(t, err)
@@ -178,23 +178,23 @@ func TestDisarming(t *testing.T) {
 				assert.Equal(
 					t,
 					want,
-					[]float64{x.rack.get("chiller"), x.rack.get("valve"), x.rack.get("horn")},
+					[]float64{x.get("chiller"), x.get("valve"), x.get("horn")},
 					"it answers when it is read back",
 				)
-				x.rack.is(func(r *panel) { beats = r.beats })
+				beats = x.beats()
 				s, err := x.engine.Status(t.Context())
 				require.NoError(t, err)
 				assert.Equal(t, live.Listening, s.Mode)
 				time.Sleep(time.Minute)
-				assert.Equal(t, want, []float64{x.rack.get("chiller"), x.rack.get("valve"), x.rack.get("horn")})
-				x.rack.is(func(r *panel) { assert.Equal(t, beats, r.beats) })
+				assert.Equal(t, want, []float64{x.get("chiller"), x.get("valve"), x.get("horn")})
+				assert.Equal(t, beats, x.beats())
 				assert.Contains(t, x.journal("command"), "armed, revision 1→listening, outputs to "+string(to)+": the jars are empty")
 				x.kill(time.Second)
 				time.Sleep(10 * time.Second)
 				assert.Equal(
 					t,
 					want,
-					[]float64{x.rack.get("chiller"), x.rack.get("valve"), x.rack.get("horn")},
+					[]float64{x.get("chiller"), x.get("valve"), x.get("horn")},
 					"nor does a restart move them",
 				)
 				x.stop()
@@ -203,17 +203,17 @@ func TestDisarming(t *testing.T) {
 	}
 	synctest.Test(t, func(t *testing.T) {
 		x := running(t, chilled)
-		x.rack.set("oxygen", 4)
+		x.set("oxygen", 4)
 		time.Sleep(40 * time.Second)
 		x.do(live.Request{Do: "hand", Name: "chiller", Value: "on"})
 		x.do(live.Request{Do: "off", Name: "valve", Lock: "anna", Who: "anna"})
-		x.rack.is(func(r *panel) { r.stuck = map[string]float64{"chiller": 1} })
-		x.rack.set("mains", 0)
+		x.bank().Stick("coil", 0, true)
+		x.set("mains", 0)
 		time.Sleep(2 * time.Second)
 		left, _, err := x.engine.Disarm(t.Context(), live.ToFail, "anna", "")
 		require.NoError(t, err)
 		assert.Equal(t, []string{"chiller"}, left, "what is not read back is named")
-		assert.Equal(t, []float64{0, 0}, []float64{x.rack.get("valve"), x.rack.get("horn")}, "kept off, and interlocked")
+		assert.Equal(t, []float64{0, 0}, []float64{x.get("valve"), x.get("horn")}, "kept off, and interlocked")
 		by, err := x.engine.Bypasses(t.Context())
 		require.NoError(t, err)
 		require.Len(t, by, 1)
@@ -227,10 +227,10 @@ const looped = `job "Jars"
 device rack modbus tcp "127.0.0.1:1502" unit 1
   poll 500 ms
 input oxygen
-  source rack holding 0
+  source rack input 0 real
   unit mg/L
 input flow
-  source rack holding 1
+  source rack input 2 real
   unit L/s
 output valve analog 0..100 %
   drives rack holding 20
@@ -255,16 +255,16 @@ rule pumping
 func TestRetuned(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
 		x := running(t, looped)
-		x.rack.is(func(r *panel) { r.values["oxygen"], r.values["flow"] = 7, 2 })
+		x.set("oxygen", 7)
+		x.set("flow", 2)
 		time.Sleep(3 * time.Minute)
-		had := x.rack.get("valve")
+		had := x.get("valve")
 		require.InDelta(t, 15, had, 10)
-		require.Equal(t, 1.0, x.rack.get("pump"))
-		other := strings.NewReplacer("proportional band 10", "proportional band 4", "holding 1\n", "holding 2\n").Replace(looped)
+		require.Equal(t, 1.0, x.get("pump"))
+		other := strings.NewReplacer("proportional band 10", "proportional band 4", "input 2 real\n", "input 4 real\n").Replace(looped)
 		r := x.takesOver(other)
-		plan := x.plan(r)
-		require.Len(t, plan.Moves, 1, "the step of a second")
-		assert.Equal(t, "valve", plan.Moves[0].Output)
+		plan := x.ready(r)
+		assert.Empty(t, plan.Moves, "it goes on from where it stands")
 		assert.Equal(
 			t,
 			[]string{
@@ -276,9 +276,9 @@ func TestRetuned(t *testing.T) {
 		_, _, err := x.engine.Arm(t.Context(), r, live.Agreement{Plan: plan.Number, Who: "anna"})
 		require.NoError(t, err)
 		time.Sleep(5 * time.Second)
-		assert.InDelta(t, had, x.next.get("valve"), 1, "without a bump")
-		assert.Equal(t, 1.0, x.next.get("pump"))
-		for _, w := range x.next.log() {
+		assert.InDelta(t, had, x.get("valve"), 1, "without a bump")
+		assert.Equal(t, 1.0, x.get("pump"))
+		for _, w := range x.log() {
 			assert.False(t, w.point == "pump" && w.value == 0, "it is never written off")
 		}
 		time.Sleep(11 * time.Second)
@@ -287,7 +287,8 @@ func TestRetuned(t *testing.T) {
 	})
 	synctest.Test(t, func(t *testing.T) {
 		x := running(t, looped)
-		x.rack.is(func(r *panel) { r.values["oxygen"], r.values["flow"] = 7, 2 })
+		x.set("oxygen", 7)
+		x.set("flow", 2)
 		time.Sleep(3 * time.Minute)
 		plan := x.plan(x.takesOver(strings.Replace(looped, "  integral 10 min\n", "  bias 50 %\n", 1)))
 		assert.Contains(t, plan.Changes, "dosing: it works otherwise and has no integral: it starts anew, and its output may jump")
@@ -302,17 +303,16 @@ func TestRetuned(t *testing.T) {
 func TestWiredElsewhere(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
 		x := running(t, looped)
-		x.rack.is(func(r *panel) { r.values["flow"] = 2 })
+		x.set("flow", 2)
 		time.Sleep(5 * time.Second)
-		require.Equal(t, 1.0, x.rack.get("pump"))
+		require.Equal(t, 1.0, x.get("pump"))
 		r := x.takesOver(strings.Replace(looped, "drives rack coil 0", "drives rack coil 7", 1))
-		plan := x.plan(r)
-		_, _, err := x.engine.Arm(t.Context(), r, live.Agreement{Plan: plan.Number, Who: "anna"})
-		require.NoError(t, err)
-		x.next.set("pump", 0) // the coil 7
+		assert.Equal(t, "rack is being read for the first time", x.plan(r).Waiting)
+		plan := x.takes(r)
+		assert.Equal(t, []string{"pump: rack coil 0 → rack coil 7: rack coil 0 is written off; of the new one, it stands at 0"}, plan.Wires)
 		time.Sleep(10 * time.Second)
-		assert.Equal(t, 0.0, x.rack.get("pump"), "the coil 0")
-		assert.Equal(t, 1.0, x.next.get("pump"), "the coil 7")
+		assert.Equal(t, 0.0, x.get("pump"), "the coil 0")
+		assert.True(t, x.bank().Bit("coil", 7))
 		x.stop()
 	})
 }
@@ -322,9 +322,9 @@ func TestWiredElsewhere(t *testing.T) {
 func TestClockBehind(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
 		x := running(t, tank)
-		x.rack.set("oxygen", 5)
+		x.set("oxygen", 5)
 		time.Sleep(50 * time.Second)
-		require.Equal(t, 1.0, x.rack.get("blower"))
+		require.Equal(t, 1.0, x.get("blower"))
 		before, err := x.engine.Status(t.Context())
 		require.NoError(t, err)
 		assert.True(t, before.Synchronised && before.SynchronisedKnown)
@@ -343,7 +343,7 @@ func TestClockBehind(t *testing.T) {
 			strings.Join(x.journal("service"), "\n"),
 			"nobody was there, for how long is not known: the machine's clock is behind what was kept",
 		)
-		assert.Equal(t, 1.0, x.rack.get("blower"))
+		assert.Equal(t, 1.0, x.get("blower"))
 		x.clock.setBy(1000 * time.Hour)
 		time.Sleep(5 * time.Second)
 		assert.Len(t, x.journal("clock"), 1)
@@ -368,12 +368,8 @@ func TestKeptSoon(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
 		x := running(t, tank)
 		kept := func() (n int) {
-			segments, err := x.file.Segments(t.Context(), "fry", 0, 1<<62)
-			require.NoError(t, err)
-			for _, s := range segments {
-				_, stretches, err := x.file.Captured(t.Context(), s.ID)
-				require.NoError(t, err)
-				n += len(stretches)
+			for _, s := range x.segments() {
+				n += len(s.Stretches)
 			}
 			return n
 		}
@@ -382,7 +378,7 @@ func TestKeptSoon(t *testing.T) {
 		time.Sleep(time.Minute)
 		assert.InDelta(t, 6, kept()-before, 1, "every 10 s")
 		before = kept()
-		x.rack.set("button", 1)
+		x.set("button", 1)
 		time.Sleep(501 * time.Millisecond)
 		synctest.Wait()
 		assert.Contains(t, x.journal(logic.RuleKind.String()), "latched off→on: button is on")

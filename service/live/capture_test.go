@@ -12,33 +12,29 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"rectura/core/logic"
 	"rectura/service/live"
 	"rectura/service/store"
 )
 
 // verify plays every segment of the capture, and holds it beside the journal.
 func (x *plant) verify() (same int) {
-	segments, err := x.file.Segments(context.Background(), "fry", 0, 1<<62)
+	_, err := x.engine.Flush(context.Background())
 	require.NoError(x.t, err)
-	var all []store.Entry
-	for _, s := range segments {
-		memory, stretches, err := x.file.Captured(context.Background(), s.ID)
-		require.NoError(x.t, err)
-		p := x.p
-		if s.Revision == 2 {
-			p = x.other
-		}
-		some, err := live.Replay(p, memory, stretches)
-		require.NoError(x.t, err)
-		all = append(all, some...)
-	}
-	journal, err := x.file.Journal(context.Background(), "fry", store.JournalFilter{})
-	require.NoError(x.t, err)
-	same, differ := live.Compare(journal, all)
-	for _, d := range differ[:min(len(differ), 3)] {
+	var v live.Verification
+	require.NoError(x.t, x.file.Record(context.Background(), job, func(r *store.Record) (err error) {
+		v, err = live.Verify(context.Background(), r, func(revision int64) (*logic.Program, error) {
+			sheets, err := x.file.Sheets(context.Background(), job, revision)
+			_, p, _ := logic.Check(sheets)
+			return p, err
+		}, 0, 1<<62, time.UTC)
+		return err
+	}))
+	for _, d := range v.Differ[:min(len(v.Differ), 3)] {
 		x.t.Errorf("the journal says %+v, the capture %+v", d.Journal, d.Capture)
 	}
-	return same
+	assert.Empty(x.t, v.LeftOut)
+	return v.Same
 }
 
 const lively = `job "Fry tank"
@@ -46,7 +42,7 @@ const lively = `job "Fry tank"
 device rack modbus tcp "127.0.0.1:1502" unit 1
   poll 500 ms
 input oxygen
-  source rack holding 0
+  source rack input 0
   scale 0..1000 counts to 0..10 mg/L
   smooth average 4 samples
   alarm when bad for 3 s priority high
@@ -56,7 +52,7 @@ input mains discrete
   source rack discrete 0
   debounce 700 ms
 input flow
-  source field holding 0
+  source field input 0
   unit L/s
 setpoint oxygen_low 6 mg/L
   allow 4..9 mg/L
@@ -102,23 +98,25 @@ func TestCaptureIsLive(t *testing.T) {
 		synctest.Test(t, func(t *testing.T) {
 			random := rand.New(rand.NewPCG(seed, 14))
 			x := running(t, lively)
-			oxygen := 700.0
+			oxygen, away, gone := 700.0, false, false
 			for range 1200 {
 				time.Sleep(time.Duration(random.IntN(6000)) * time.Millisecond)
 				oxygen = min(max(oxygen+random.NormFloat64()*60, 300), 900)
-				x.rack.set("oxygen", float64(int(oxygen)))
+				x.set("oxygen", float64(int(oxygen)))
 				switch random.IntN(40) {
 				case 0:
-					x.rack.set("mains", float64(random.IntN(2)))
+					x.set("mains", float64(random.IntN(2)))
 				case 1:
-					x.rack.is(func(r *panel) { r.lost = !r.lost })
+					away = !away
+					x.rack().Switch(!away)
 				case 2: // what two devices say comes together, or one after the other
-					x.rack.is(func(r *panel) { r.delay = time.Duration(random.IntN(300)) * time.Millisecond })
-					x.field.is(func(r *panel) { r.delay = time.Duration(random.IntN(300)) * time.Millisecond })
+					x.rack().Take(time.Duration(random.IntN(300)) * time.Millisecond)
+					x.field().Take(time.Duration(random.IntN(300)) * time.Millisecond)
 				case 11:
-					x.field.set("flow", float64(random.IntN(6)))
+					x.set("flow", float64(random.IntN(6)))
 				case 12:
-					x.field.is(func(r *panel) { r.lost = !r.lost })
+					gone = !gone
+					x.field().Switch(!gone)
 				case 3:
 					x.clock.setBy(time.Duration(random.NormFloat64() * float64(time.Hour)))
 				case 4:
@@ -136,7 +134,7 @@ func TestCaptureIsLive(t *testing.T) {
 				case 9:
 					x.kill(time.Duration(random.IntN(60)) * time.Second)
 				case 10:
-					x.rack.set("blower", float64(random.IntN(2))) // somebody else writes
+					x.set("blower", float64(random.IntN(2))) // somebody else writes
 				}
 			}
 			time.Sleep(15 * time.Second)

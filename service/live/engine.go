@@ -1,22 +1,22 @@
 // Package live runs jobs in plants: readings come in from devices, a job decides, outputs are written, and what happened
 // is kept.
 //
-// One goroutine a job, its Engine, owns the stepper, and gives the times of instants. It waits for whichever comes first:
-// what a device reports, what a person wants, or what falls due; never for a disk, a network or a reader. What it hands on
-// goes to others, who take the newest where they are slow.
+// One goroutine a job, its Engine, owns the stepper and gives the times of instants. It waits for whichever comes first:
+// a report of a driver, a request, or something that falls due. It never waits for a disk, a network or a reader. What it
+// hands on goes through bounded queues.
 package live
 
 import (
 	"context"
 	"fmt"
 	"log/slog"
-	"runtime/debug"
 	"sync/atomic"
 	"time"
 
 	"rectura/core/capture"
 	"rectura/core/logic"
 	"rectura/core/sheet"
+	"rectura/service/background"
 	"rectura/service/device"
 	"rectura/service/store"
 )
@@ -30,13 +30,13 @@ const (
 
 // Limits of an engine.
 const (
-	asleep    = 5 * second                    // an engine that has stood still for longer restarts
-	lateness  = 100 * int64(time.Millisecond) // what is handled later is counted
-	beatsLate = second                        // an engine that is later does not beat
-	opening   = 15 * second                   // how long a first instant waits for devices
+	asleep    = 5 * second                    // a process or an engine that stood still for longer restarts its job
+	lateness  = 100 * int64(time.Millisecond) // an instant that is handled later is counted
+	beatsLate = second                        // an engine that is later than this does not beat
+	patience  = 15 * second                   // the first instant waits for devices for no longer
 	restless  = 600 * second                  // so many restarts in so long raise an alarm
 	restarts  = 3
-	ping      = second // how often drivers are told that the engine is there
+	idling    = second // an engine makes a pass at least so often: drivers watch for that
 )
 
 // A Keeper keeps what an engine does. It may be slow, and may fail.
@@ -53,136 +53,197 @@ type Setup struct {
 	Bypasses []store.Bypass
 	Figures  []store.Figures
 	Restarts []int64 // when the service began to run the job before, in the last restless nanoseconds
-	Who, Why string  // of whoever starts it; nobody where the service goes on
+	Damage   string  // how the job's records are damaged or missing; empty where they are sound
+	Unlocked bool    // with Damage: locks may be missing, so that the job is not armed before somebody acknowledges that
+	Who, Why string  // who lets the job listen; empty where the service goes on
 
 	Clock   Clock
 	Keeper  Keeper
+	Lease   *Lease
 	Drivers []device.Driver
+	Left    []device.Driver // those of the revision before, for what Armed has left of it
 	Log     *slog.Logger
 }
 
-// An Engine runs one job. Its exported methods may be called by anybody, at any time.
+// An Engine runs one job. Its exported methods may be called concurrently.
 type Engine struct {
 	clock  Clock
 	keeper Keeper
 	log    *slog.Logger
 	mail   *mailbox
-	passed atomic.Int64 // when it last made a pass, steady
+	passes atomic.Int64 // a number that grows with each pass
 	stop   context.CancelFunc
 	done   chan struct{} // closed when it has ended
+	seen   picture
+	zone   atomic.Pointer[time.Location]
 
 	context context.Context // of its drivers
 
-	// All below is touched by the engine's goroutine alone.
+	// The engine's goroutine alone uses all below.
 
 	p       *logic.Program
 	run     capture.Run
 	armed   store.Armed
 	clockOf logic.Clock
+	lease   *Lease
 
 	time     serviceTime
-	last     int64 // the last instant
-	began    bool  // it has made its first
-	opened   int64 // when it began to wait for devices, steady
-	broken   bool  // an error of ours: it makes no instants until it is armed again
-	leaving  bool  // its outputs are left at what they fail to, since the service ends
+	last     int64           // the last instant
+	began    bool            // it has made its first since it was started, or since it stood still
+	opened   int64           // when it began to wait for devices, steady
+	start    []capture.Event // with which the first instant begins
+	arrived  arrivals
+	broken   bool  // an error of the program: no instants until the job is armed again
+	leaving  bool  // outputs are left at their fail states, since the service ends
 	expected int64 // when it is to wake at the latest, steady
 	steady   int64 // now
-	late     int64 // how late it was
+	stopped  int64 // for how long the process had not run in all, at the last pass
+	late     int64 // how late this pass is, besides that
 	quiet    int64 // until when the service must run on, for its restarts to be over, steady; 0 for nothing
 
+	base     []fitted // the drivers that were made for the revision in force
 	drivers  []*driving
 	devices  map[string]*dev
 	outputs  []*out // that are wired, in the order of the sheet
 	byInput  map[string]int32
 	outputOf map[string]*out
+	inputs   []inputNow // by input, of what devices read
 
 	alarmSince map[string]int64 // when the condition of an alarm last turned
-	entered    []capture.Event  // at the next instant
-	answer     answered         // of the command that is being entered
+	answered   answered         // of the command that is being entered
 	plans      plans
+	leftovers  leftovers
 	people     people
 	keeping    keeping
 	figures    figures
 	lates      lates
+	counts     counts
+}
+
+// counts are figures of an engine since it was started.
+type counts struct {
+	latePoints int64 // readings that came late, since their line was busy
+	hiccups    int64 // stops of the process that postponed delays
 }
 
 // A driving is a driver that works for an engine.
 type driving struct {
 	device.Driver
-	stop context.CancelFunc
-	done chan struct{}
-	told int64 // when it last had an order, steady
+	outputs []*out
+	serving int // the number of the last call of Serve
+	valid   int // the number of the one since which names stand for what they stand for now
+	stop    context.CancelFunc
+	done    chan struct{}
+	writes  []device.Write // of the next order
+	held    []device.Write // as of the last order
 }
 
-// Start starts an engine. It ends with Stop, or with the context.
+// Start starts an engine. It ends with Stop, or with ctx.
 func Start(ctx context.Context, c Setup) (*Engine, error) {
 	e := &Engine{
 		clock:      c.Clock,
 		keeper:     c.Keeper,
-		log:        c.Log.With(slog.String("job", c.Armed.Job)),
+		log:        c.Log.With(slog.String("job", c.Armed.Name)),
 		mail:       newMailbox(),
 		done:       make(chan struct{}),
 		alarmSince: map[string]int64{},
+		armed:      c.Armed,
+		p:          c.Program,
+		lease:      c.Lease,
 	}
-	e.armed, e.p = c.Armed, c.Program
 	wall, steady := e.clock.Now()
 	e.time = startTime(wall, steady, c.Armed.Last)
-	e.last, e.opened, e.steady = c.Armed.Last, steady, steady
-	s := logic.NewStepper(e.p)
-	var lost []logic.Lost
-	resumed := c.Memory != nil
-	if resumed {
-		var err error
-		if s, lost, err = logic.Resume(e.p, c.Memory); err != nil {
-			e.log.Error("the memory cannot be read: the job listens first", slog.Any("error", err))
-			e.note(
-				"service",
-				"",
-				"",
-				"",
-				fmt.Sprintf("the memory cannot be read, and the job is armed as from idle: it listens first: %v", err),
-				"",
-			)
-			s, resumed = logic.NewStepper(e.p), false
-			if e.armed.Mode == Armed { // it does not stay down
-				e.plans.again = true
-			}
-			e.armed.Mode = Listening
-		}
-	}
+	e.last, e.opened, e.steady, e.stopped = c.Armed.Last, steady, steady, e.clock.Stopped()
 	e.armed.Starts++
+	s, lost := e.recall(&c)
 	e.use(s)
 	e.people.begin(c.Bypasses)
 	e.figures.begin(e.p, c.Figures, e.byInput)
 	for _, l := range lost {
 		e.note("service", l.Name, "", "", l.Text, "")
 	}
-	if resumed {
+	e.beginWith(&c, s, wall)
+	ctx, e.stop = context.WithCancel(ctx)
+	e.context = ctx
+	err := e.engage(c.Drivers)
+	if err == nil {
+		err = e.goOnLeaving(c.Armed.Left, c.Left)
+	}
+	if err != nil {
+		e.stop()
+		return nil, err
+	}
+	background.Go(e.log, "running the job", func() error { e.loop(ctx); return nil })
+	return e, nil
+}
+
+// recall makes the stepper of the first instant: from the memory, if there is one that can be read and whose records can be
+// relied on. A job that was armed otherwise listens first, and is armed again.
+func (e *Engine) recall(c *Setup) (*logic.Stepper, []logic.Lost) {
+	why := ""
+	if c.Damage != c.Armed.Damage { // nobody knows of it yet
+		why = c.Damage
+	}
+	if c.Memory != nil && why == "" {
+		s, lost, err := logic.Resume(e.p, c.Memory)
+		if err == nil {
+			e.plans.again, e.plans.unlocked = e.armed.Again != store.NotAgain, e.armed.Again == store.AgainAcknowledged
+			return s, lost
+		}
+		why = fmt.Sprintf("the memory cannot be read: %v", err)
+		c.Memory = nil
+	}
+	if why != "" {
+		e.distrust(c, why)
+	}
+	return logic.NewStepper(e.p), nil
+}
+
+// distrust has a job whose records are damaged listen first. Where locks may be missing, it is not armed again before somebody has
+// acknowledged that.
+func (e *Engine) distrust(c *Setup, why string) {
+	e.log.Error("records of the job are damaged", slog.String("damage", why))
+	if e.armed.Mode == Armed { // it does not stay down
+		e.armed.Mode, e.armed.Again, e.plans.again = Listening, store.AgainByItself, true
+	}
+	if e.plans.again && c.Unlocked {
+		e.armed.Again, e.plans.unlocked = store.AgainAcknowledged, true
+		why += "; locks may be missing: it is armed again once somebody has acknowledged " + sheet.RecordsDamaged
+	}
+	e.note("service", "", "", Listening, why+": the job listens first", "")
+	e.armed.Damage, c.Damage, c.Settled, c.Memory = why, why, c.Memory, nil
+}
+
+// beginWith notes how the job begins: as one that goes on, or as one that listens from now on.
+func (e *Engine) beginWith(c *Setup, s *logic.Stepper, wall int64) {
+	damaged := func() {
+		if i, is := e.byInput[sheet.RecordsHold]; is && e.armed.Damage != "" {
+			e.start = append(e.start, failing(i, e.armed.Damage))
+		}
+	}
+	if c.Memory != nil {
 		e.keeping.segment(s) // as it was kept: what enters now goes on from there
-		e.entered = append(e.entered, capture.Event{Kind: capture.Restart})
+		e.start = []capture.Event{{Kind: capture.Restart}}
+		damaged()
 		_, _, circle := s.Circle()
 		e.broken = e.armed.Fault != "" && !circle
 		e.note("service", "", "stopped", "started", e.outage(wall, c.Armed.Last), "")
 		e.countRestarts(c.Restarts)
 		e.dueForService()
-	} else {
-		e.armed.Last, e.armed.Since = e.time.t, e.time.t
+		return
+	}
+	e.armed.Last, e.armed.Since = e.time.t, e.time.t
+	if e.armed.Damage == "" {
 		e.keeping.entry(store.Entry{Time: e.next(), Kind: "command", From: Idle, To: fmt.Sprintf("%s, revision %d", e.armed.Mode, e.armed.Revision),
 			Because: c.Why, Who: c.Who, Via: "listen"})
-		e.keeping.segment(s)
-		e.entered = append(e.entered, capture.Event{Kind: capture.Listen, On: true})
-		e.entered = append(e.entered, settled(e.p, c.Settled)...)
 	}
-	ctx, e.stop = context.WithCancel(ctx)
-	e.context = ctx
-	e.engage(ctx, c.Drivers)
-	go e.loop(ctx)
-	return e, nil
+	e.keeping.segment(s)
+	e.start = append([]capture.Event{{Kind: capture.Listen, On: true}}, settled(e.p, c.Settled)...)
+	damaged()
 }
 
-// countRestarts raises an alarm where the service has begun too often: delays begin anew each time, and may never run out. It
-// is over once it has run for as long.
+// countRestarts raises an alarm where the service has begun too often: delays begin anew each time, and may never run out. The
+// alarm returns once the service has run on for as long.
 func (e *Engine) countRestarts(before []int64) {
 	n := 1
 	first := e.next()
@@ -195,7 +256,7 @@ func (e *Engine) countRestarts(before []int64) {
 	if n < restarts || !is {
 		return
 	}
-	e.fault(i, fmt.Sprintf("the service was started %d times since %s", n, e.clockOf(first)))
+	e.tell(failing(i, fmt.Sprintf("the service was started %d times since %s", n, e.clockOf(first))))
 	e.quiet = e.steady + restless
 }
 
@@ -203,11 +264,28 @@ func (e *Engine) countRestarts(before []int64) {
 func (e *Engine) ranOn() {
 	if e.quiet != 0 && e.steady >= e.quiet {
 		e.quiet = 0
-		e.entered = append(e.entered, capture.Event{Kind: capture.Reading, Of: e.byInput[sheet.ServiceRuns], Value: 1})
+		e.arrived.add(reading(e.byInput[sheet.ServiceRuns], 1))
 	}
 }
 
-// outage says from when to when nobody was there.
+// tell has an event enter at the next instant, or at the first: what is bad over a restart does not return in between.
+func (e *Engine) tell(event capture.Event) {
+	if e.began {
+		e.arrived.add(event)
+		return
+	}
+	e.start = append(e.start, event)
+}
+
+func failing(input int32, why string) capture.Event {
+	return capture.Event{Kind: capture.Failing, Of: input, Text: why}
+}
+
+func reading(input int32, value float64) capture.Event {
+	return capture.Event{Kind: capture.Reading, Of: input, Value: value}
+}
+
+// outage says from when to when nobody ran the job.
 func (e *Engine) outage(wall, last int64) string {
 	if wall <= last {
 		return "nobody was there, for how long is not known: the machine's clock is behind what was kept"
@@ -215,20 +293,20 @@ func (e *Engine) outage(wall, last int64) string {
 	return fmt.Sprintf("nobody was there from %s to %s", e.clockOf(last), e.clockOf(wall))
 }
 
-// settled does again what people have set, kept off and taken out of service by a memory.
+// settled returns the commands by which people have set, kept off and taken out of service what a memory says.
 func settled(p *logic.Program, memory []logic.Row) (all []capture.Event) {
 	was, _, err := logic.Resume(p, memory)
 	if err != nil {
 		return nil // there is none
 	}
-	do := func(c logic.Command) { all = append(all, capture.Event{Kind: capture.Command, Do: c}) }
+	do := func(c logic.Command) { all = append(all, capture.Event{Kind: capture.Command, Do: &c}) }
 	for i, x := range p.Settings {
 		if v := was.Setting(i); v != x.Value.Value {
 			do(logic.Command{Do: logic.SetSetting, Of: logic.Ref{Kind: logic.SettingKind, Index: int32(i)}, Value: v})
 		}
 	}
 	for i := range p.Outputs {
-		if was.Mode(i) == logic.Stood {
+		if was.Mode(i) == logic.Stood && !was.Unhanded(i) {
 			do(logic.Command{Do: logic.StandOff, Of: logic.Ref{Kind: logic.OutputKind, Index: int32(i)}, Lock: was.Lock(i)})
 		}
 	}
@@ -244,59 +322,32 @@ func settled(p *logic.Program, memory []logic.Row) (all []capture.Event) {
 func (e *Engine) use(s *logic.Stepper) {
 	e.p = s.Program()
 	e.clockOf = ClockOf(e.p)
-	e.run = capture.Run{S: s, Look: e.look, Answer: e.answer.take}
+	e.zone.Store(ZoneOf(e.p))
+	e.run = capture.Run{S: s, Look: e.look, Answer: e.answered.take}
 	e.byInput = map[string]int32{}
 	for i, in := range e.p.Inputs {
 		e.byInput[in.Name] = int32(i)
 	}
+	e.inputs = make([]inputNow, len(e.p.Inputs))
 }
 
-// ClockOf is how the times of a job's sentences are written: in its time zone, or else in UTC.
-func ClockOf(p *logic.Program) logic.Clock {
-	zone := time.UTC
+// ZoneOf returns the time zone of a job, or else UTC.
+func ZoneOf(p *logic.Program) *time.Location {
 	if p.Job.Timezone != "" {
 		if z, err := time.LoadLocation(p.Job.Timezone); err == nil {
-			zone = z
+			return z
 		}
 	}
+	return time.UTC
+}
+
+// Zone returns the time zone of the revision in force.
+func (e *Engine) Zone() *time.Location { return e.zone.Load() }
+
+// ClockOf returns how the times of a job's sentences are written: in its time zone.
+func ClockOf(p *logic.Program) logic.Clock {
+	zone := ZoneOf(p)
 	return func(t int64) string { return time.Unix(0, t).In(zone).Format("15:04:05") }
-}
-
-// engage starts drivers.
-func (e *Engine) engage(ctx context.Context, drivers []device.Driver) {
-	e.devices, e.outputs, e.outputOf, e.drivers = map[string]*dev{}, nil, map[string]*out{}, nil
-	for _, d := range drivers {
-		x := &driving{Driver: d, done: make(chan struct{})}
-		e.drivers = append(e.drivers, x)
-		for _, of := range d.Devices() {
-			e.devices[of.Name] = newDev(of, x, e.byInput[of.Name], e.steady, e.time.t)
-		}
-	}
-	for i, o := range e.p.Job.Outputs {
-		if o.Drives == nil {
-			continue
-		}
-		x := &out{index: i, dev: e.devices[o.Drives.Device.Name], readBack: e.byInput[o.ReadBack()]}
-		if o.Flash != nil {
-			x.flash = e.p.Job.DurationValue(o.Flash.Duration)
-		}
-		e.outputs, e.outputOf[o.Name] = append(e.outputs, x), x
-	}
-	for _, x := range e.drivers {
-		var running context.Context
-		running, x.stop = context.WithCancel(ctx)
-		go func() {
-			defer close(x.done)
-			x.Run(running, func(r device.Report) { e.mail.report(x, r) })
-		}()
-	}
-}
-
-// disengage ends drivers, and waits for nobody.
-func (e *Engine) disengage() {
-	for _, x := range e.drivers {
-		x.stop()
-	}
 }
 
 // Stop ends the engine. What it has done is kept, and its outputs stay as they are.
@@ -321,10 +372,8 @@ func (e *Engine) loop(ctx context.Context) {
 		select {
 		case <-ctx.Done():
 			e.disengage()
-			for _, x := range e.drivers {
-				<-x.done
-			}
 			e.end()
+			e.lease.Release()
 			return
 		case <-timer.C:
 		case <-e.mail.woken:
@@ -334,19 +383,12 @@ func (e *Engine) loop(ctx context.Context) {
 	}
 }
 
-// guarded makes a pass. An error of ours ends neither the service nor another job: the job is in fault, and its outputs go
-// to their fail states.
+// guarded makes a pass. An error of the program ends neither the service nor another job: the job is in fault, and its outputs
+// go to their fail states.
 func (e *Engine) guarded() {
-	defer func() {
-		if r := recover(); r != nil {
-			e.log.Error("an error in the engine", slog.Any("error", r), slog.String("stack", string(debug.Stack())))
-			e.fail(fmt.Sprintf("an error in the engine: %v", r))
-			for _, x := range e.drivers { // should it happen again, then not at once
-				x.told = e.steady
-			}
-		}
-	}()
-	e.pass()
+	if err := background.Do(e.log, "running the job", func() error { e.pass(); return nil }); err != nil {
+		e.fail(err.Error())
+	}
 }
 
 // fail puts the job in fault, until it is armed again.
@@ -356,123 +398,158 @@ func (e *Engine) fail(why string) {
 	}
 	e.armed.Fault, e.broken = why, true
 	e.note("service", "", "", "in fault", why, "")
-	defer func() {
-		if r := recover(); r != nil { // then the drivers write what they hold, once they have not heard of the engine for long enough
-			e.log.Error("an error in the engine, again", slog.Any("error", r))
-		}
-	}()
-	for _, x := range e.drivers {
-		writes := e.abandoned(x)
-		for i := range writes {
-			writes[i].Connection = 0 // whatever it knows of the connection
-		}
-		x.Order(device.Order{Writes: writes})
-	}
+	_ = background.Do(e.log, "writing fail states", func() error { // or else the drivers do, which hear nothing of the engine
+		e.drive()
+		return nil
+	})
 }
 
-// pass takes what has come, makes the instants that are due, and hands on what comes of them.
+// pass makes one round: it takes what has arrived, makes the instants that are due, hands on what is to be written and kept, and
+// then answers requests for a share of its time.
 func (e *Engine) pass() {
-	wall, steady := e.clock.Now()
-	e.late = 0
-	if e.expected != 0 {
-		e.late = max(steady-e.expected, 0)
-	}
-	e.steady = steady
-	e.passed.Store(steady)
-	now, shift := e.time.tell(wall, steady)
-	if e.late > asleep && e.began {
-		e.awake()
-	}
-	if shift != 0 {
-		now = e.shift(shift)
-	}
-	reports, asks := e.mail.take()
-	for _, r := range reports {
+	e.tick()
+	for _, r := range e.mail.take() {
 		e.hear(r)
 	}
-	e.listenForSilence()
+	e.judgeSilence()
 	e.ranOn()
 	e.dueForService()
 	e.people.remind(e)
-	if e.broken {
-		e.began = e.began || e.heardAll()
-		e.entered = e.entered[:0]
-	} else {
-		e.instant(max(now, e.last+1))
-	}
-	for _, ask := range asks {
-		ask()
-	}
+	e.instants()
 	e.armAgain()
 	e.drive()
 	e.keep()
+	e.answer()
 }
 
-// instant makes those that are due up to a time, and one at it where something has entered.
-func (e *Engine) instant(t int64) {
+// tick reads the clock, and does what a stop of the process, or of the engine, or a setting of the clock asks for.
+func (e *Engine) tick() {
+	wall, steady := e.clock.Now()
+	stopped := e.clock.Stopped()
+	pause := stopped - e.stopped
+	e.late = 0
+	if e.expected != 0 {
+		e.late = max(steady-e.expected-pause, 0)
+	}
+	e.steady, e.stopped = steady, stopped
+	e.passes.Add(1)
+	_, shift := e.time.tell(wall, steady)
+	switch {
+	case !e.began:
+	case pause > asleep:
+		e.awake(fmt.Sprintf("the process did not run for %.0f s", float64(pause)/1e9))
+	case e.late > asleep:
+		e.awake(fmt.Sprintf("the engine stood still for %.0f s", float64(e.late)/1e9))
+	case pause > hiccup:
+		e.pause(pause)
+	}
+	if pause > hiccup || e.late > hiccup {
+		e.forgiveSilence()
+	}
+	if shift != 0 {
+		e.shift(shift)
+	}
+}
+
+// pause postpones what is proven by lasting, since nobody looked meanwhile.
+func (e *Engine) pause(by int64) {
+	e.counts.hiccups++
+	e.note("service", "", "", "", fmt.Sprintf("the process did not run for %.1f s: running delays are postponed by that", float64(by)/1e9), "")
+	if !e.broken {
+		e.enter(e.next(), capture.Event{Kind: capture.Pause, By: by})
+	}
+}
+
+// instants makes the instants that are due: those of what has arrived, and those of timers.
+func (e *Engine) instants() {
+	fresh := false // what fell due while nobody was there is not late
 	if !e.began {
 		if !e.heardAll() {
 			return
 		}
-		e.began = true
+		e.begin()
+		fresh = true
 	}
-	due := e.run.S.Next()
-	if len(e.entered) == 0 && due > t {
+	if e.broken {
+		e.arrived.take()
 		return
 	}
-	if late := t - due; due <= t {
-		e.lates.add(late)
+	t := max(e.time.t, e.last+1)
+	if due := e.run.S.Next(); due <= t && !fresh {
+		e.lates.add(t - due)
 	}
-	events := e.entered
-	e.entered = nil
-	if len(events) == 0 {
+	groups := e.arrived.take()
+	for _, g := range groups {
+		e.enter(t, g...)
+		t = e.last + 1
+	}
+	if len(groups) == 0 && e.run.S.Next() <= t {
 		e.enter(t, capture.Event{Kind: capture.Pass})
-		return
 	}
-	e.enter(t, events...)
 }
 
-// enter lets events enter at a time, and notes them for the capture.
+// begin makes the first instant: what was found of outputs, and which devices are lost. What devices read is of the next one,
+// after a restart: that makes everything not read yet.
+func (e *Engine) begin() {
+	e.began = true
+	first, readings := e.start, e.arrived.take()
+	e.start = nil
+	for _, o := range e.outputs {
+		if o.hasKnown {
+			first = append(first, e.finding(o, o.has))
+		}
+	}
+	for _, d := range e.devices {
+		if d.state == lost {
+			first = append(first, e.losing(d)...)
+		}
+	}
+	if e.broken {
+		return
+	}
+	if first[0].Kind == capture.Restart {
+		e.enter(e.next(), first...)
+		first = nil
+	}
+	for _, g := range readings {
+		first = append(first, g...)
+	}
+	e.arrived.add(first...)
+}
+
+// enter lets the events of one instant enter at a time, and has them captured.
 func (e *Engine) enter(t int64, events ...capture.Event) {
 	for i := range events {
 		events[i].T = t
 	}
 	e.keeping.capture(events)
-	var ended map[string]string
-	if events[0].Kind == capture.Restart {
-		ended = e.people.mayBeLost(e, t)
-	}
 	if err := e.run.Enter(events); err != nil {
 		panic(err) // the engine has handed over what is none of the job
 	}
 	e.last = t
-	e.people.prune(e, ended)
-	if _, _, circle := e.run.S.Circle(); circle && e.armed.Fault == "" {
-		o, _, _ := e.run.S.Circle()
+	e.people.prune(e)
+	if o, _, circle := e.run.S.Circle(); circle && e.armed.Fault == "" {
 		e.armed.Fault = logic.CircleText(e.p.Outputs[o].Name)
 		e.note("service", "", "", "in fault", e.armed.Fault, "")
 	}
 }
 
-// next is the time of the next instant.
+// next returns the time of the next instant.
 func (e *Engine) next() int64 { return max(e.time.t, e.last+1) }
 
-// look is told of every instant.
+// look is called with the transitions of every instant.
 func (e *Engine) look(t int64, changes []logic.Transition) {
 	for _, entry := range Entries(e.run.S, t, changes, e.clockOf) {
 		e.keeping.entry(entry)
 	}
 	for _, c := range changes {
-		if c.Kind != logic.OutputKind {
+		if c.Kind != logic.OutputKind || c.Reason.Cause == logic.ByPlant {
 			continue
 		}
-		e.figures.take(c)
-		o := e.outputOf[e.p.Outputs[c.Index].Name]
-		if o != nil && !follows(e.p, c) && (!e.run.S.Listening() || e.run.S.Mode(int(c.Index)) != logic.Auto) {
+		if o := e.outputOf[e.p.Outputs[c.Index].Name]; o != nil && !follows(e.p, c) && (!e.run.S.Listening() || e.run.S.Mode(int(c.Index)) != logic.Auto) {
 			o.decided = t
 		}
 	}
-	e.figures.seen = true
 	for _, c := range e.run.S.AlarmChanges() {
 		if c.From.Active() != c.To.Active() {
 			e.alarmSince[e.p.Alarms[c.Alarm].Name] = t
@@ -481,7 +558,7 @@ func (e *Engine) look(t int64, changes []logic.Transition) {
 }
 
 // shift moves every time that the job remembers: the clock was set.
-func (e *Engine) shift(by int64) (now int64) {
+func (e *Engine) shift(by int64) {
 	before := e.next()
 	if !e.broken {
 		e.enter(before, capture.Event{Kind: capture.Shift, By: by, On: !e.began})
@@ -506,34 +583,65 @@ func (e *Engine) shift(by int64) (now int64) {
 	e.figures.shift(by)
 	e.note("clock", "", e.clockOf(before), e.clockOf(before+by), "the machine's clock was set", "")
 	e.keeping.split = true
-	return e.time.t
 }
 
-// awake goes on after the engine, or the machine, has slept: as after a restart.
-func (e *Engine) awake() {
-	e.note("service", "", "asleep", "awake", fmt.Sprintf("the engine stood still for %.0f s", float64(e.late)/1e9), "")
-	e.entered = append([]capture.Event{{Kind: capture.Restart}}, e.entered...)
+// awake restarts the job after the process, the machine or the engine stood still for too long.
+func (e *Engine) awake(why string) {
+	e.note("service", "", "asleep", "awake", why, "")
+	e.start = []capture.Event{{Kind: capture.Restart}}
 	e.began, e.opened = false, e.steady
+	e.figures.rest(e.last)
+	e.arrived.take()
+	e.mail.take() // what was read before says nothing of now
 	for _, d := range e.devices {
-		d.state, d.opened = connecting, e.steady
+		d.state, d.opened, d.why = connecting, e.steady, ""
 	}
 	for _, o := range e.outputs {
-		o.ordered, o.foundKnown = false, false
+		o.forget()
 	}
 	for _, x := range e.drivers {
-		x.Order(device.Order{Anew: true})
+		x.Order(device.Order{Anew: e.namesOf(x)})
 	}
 }
 
-// wake is when the engine has something to do at the latest, by the steady clock.
+// wake returns when the engine has something to do at the latest, steady.
 func (e *Engine) wake() int64 {
-	at := e.steady + 10*second
-	if due := e.run.S.Next(); e.began && !e.broken && due < e.time.t+10*second {
+	at := e.steady + idling
+	if due := e.run.S.Next(); e.began && !e.broken && due < e.time.t+idling {
 		at = min(at, e.steady+max(due-e.time.t, 0))
 	}
 	if !e.began {
-		at = min(at, max(e.opened+opening, e.steady+1))
+		at = min(at, max(e.opened+patience, e.steady+1))
 	}
-	at = min(at, e.nextSilence(), e.nextDrive(), e.keeping.next(e.steady), e.plans.next())
+	at = min(at, e.nextSilence(), e.nextDrive(), e.keeping.next(e.steady))
+	if e.began {
+		at = min(at, e.plans.next())
+	}
 	return max(at, e.steady)
+}
+
+// answer carries out what commands wait, as many as may wait at once, and answers questions for a share of the pass. A question
+// that fails by an error of the program says so to whoever asked, and to nobody else.
+func (e *Engine) answer() {
+	for range mostCommands {
+		do := e.mail.next(false)
+		if do == nil {
+			break
+		}
+		do()
+		e.seen.clear()
+		e.drive()
+		e.keep()
+	}
+	_, begun := e.clock.Now()
+	for now := begun; now-begun < answering; _, now = e.clock.Now() {
+		do := e.mail.next(true)
+		if do == nil {
+			return
+		}
+		_ = background.Do(e.log, "answering a question", func() error { do(); return nil })
+	}
+	if e.mail.waits() {
+		e.mail.wake()
+	}
 }

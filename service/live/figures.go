@@ -5,7 +5,6 @@ import (
 	"math"
 	"strings"
 
-	"rectura/core/capture"
 	"rectura/core/logic"
 	"rectura/core/sheet"
 	"rectura/core/unit"
@@ -19,7 +18,7 @@ type figures struct {
 	since []int64 // when it was turned on, or -1
 	after []int64 // for how long it may be on until its service; 0 where nobody sees to it
 	due   []due   // of outputs that somebody sees to after a time
-	seen  bool    // an instant
+	seen  bool    // what the plant has, so that what turns on starts
 	moved bool
 	kept  int64 // steady
 }
@@ -58,29 +57,27 @@ func (f *figures) isOn(i int, s logic.Stand) bool {
 	return s.State == logic.On
 }
 
-// take notes that an output has changed.
-func (f *figures) take(c logic.Transition) {
-	i := int(c.Index)
-	switch was, is := f.isOn(i, c.From), f.isOn(i, c.To); {
-	case is && !was:
-		if f.seen || c.Reason.Cause != logic.ByPlant { // what runs already does not start
-			f.of[i].Starts++
+// look notes what the plant has outputs at. What runs already when an engine begins, or is found to run after an outage, does not start.
+func (f *figures) look(s *logic.Stepper, now int64) {
+	for i := range f.of {
+		on := f.isOn(i, s.Plant(i))
+		switch {
+		case on && f.since[i] < 0:
+			if f.seen {
+				f.of[i].Starts++
+				f.moved = true
+			}
+			f.since[i] = now
+		case !on && f.since[i] >= 0:
+			f.of[i].OnNs += max(now-f.since[i], 0)
+			f.since[i], f.moved = -1, true
 		}
-		f.since[i], f.moved = c.Time, true
-	case was && !is && f.since[i] >= 0:
-		f.of[i].OnNs += c.Time - f.since[i]
-		f.since[i], f.moved = -1, true
 	}
+	f.seen = true
 }
 
-// now gives the figures of an output, with what is on counted up to now.
-func (f *figures) now(s *logic.Stepper, i int, now int64) store.Figures {
-	switch to, _ := s.Drive(i); {
-	case f.since[i] < 0 && f.isOn(i, to):
-		f.since[i] = now // it was on when the engine began
-	case f.since[i] >= 0 && !f.isOn(i, to):
-		f.since[i] = -1 // the plant had it off
-	}
+// now returns the figures of an output, with what is on counted up to now.
+func (f *figures) now(i int, now int64) store.Figures {
 	x := f.of[i]
 	if f.since[i] >= 0 {
 		x.OnNs += max(now-f.since[i], 0)
@@ -88,16 +85,27 @@ func (f *figures) now(s *logic.Stepper, i int, now int64) store.Figures {
 	return x
 }
 
-// changed gives the figures to be kept.
-func (f *figures) changed(job string, s *logic.Stepper, now int64) (all []store.Figures) {
+// changed returns the figures to be kept.
+func (f *figures) changed(job, now int64) (all []store.Figures) {
 	for i := range f.of {
-		if x := f.now(s, i, now); x.OnNs > 0 || x.Starts > 0 {
+		if x := f.now(i, now); x.OnNs > 0 || x.Starts > 0 {
 			x.Job = job
 			all = append(all, x)
 		}
 	}
 	f.moved = false
 	return all
+}
+
+// rest notes that nobody looked for a while: what ran before counts up to then, and what is found to run does not start.
+func (f *figures) rest(until int64) {
+	for i := range f.since {
+		if f.since[i] >= 0 {
+			f.of[i].OnNs += max(until-f.since[i], 0)
+			f.since[i] = -1
+		}
+	}
+	f.seen = false
 }
 
 // shift moves the times that are remembered.
@@ -126,13 +134,13 @@ func sinceService(x store.Figures) string {
 func (e *Engine) dueForService() {
 	for k := range e.figures.due {
 		d := &e.figures.due[k]
-		x := e.figures.now(e.run.S, d.output, e.time.t)
+		x := e.figures.now(d.output, e.time.t)
 		if d.told || x.OnNs-x.ServicedNs < e.figures.after[d.output] {
 			continue
 		}
 		d.told = true
-		e.fault(d.input, fmt.Sprintf("%s has been on for %s since its last service, and is due after %s", x.Name,
-			sinceService(x), unit.FormatDuration(e.figures.after[d.output])))
+		e.tell(failing(d.input, fmt.Sprintf("%s has been on for %s since its last service, and is due after %s", x.Name,
+			sinceService(x), unit.FormatDuration(e.figures.after[d.output]))))
 	}
 }
 
@@ -144,7 +152,7 @@ func (e *Engine) service(q *Request) (a Answer, is bool, err error) {
 	}
 	for k := range e.figures.due {
 		d := &e.figures.due[k]
-		x := e.figures.now(e.run.S, d.output, e.time.t)
+		x := e.figures.now(d.output, e.time.t)
 		if x.Name != output {
 			continue
 		}
@@ -157,7 +165,7 @@ func (e *Engine) service(q *Request) (a Answer, is bool, err error) {
 		}
 		a.Before, a.After = sinceService(x)+" since its service", "seen to"
 		e.figures.of[d.output].ServicedNs, e.figures.moved, d.told = x.OnNs, true, false
-		e.enter(e.next(), capture.Event{Kind: capture.Reading, Of: d.input, Value: 1})
+		e.enter(e.next(), reading(d.input, 1))
 		stand := e.run.S.Standing(logic.Ref{Kind: logic.AlarmKind, Index: int32(e.p.Index(logic.AlarmKind, q.Name))})
 		_, a.State = e.p.States(stand)
 		a.Because = e.p.Sentence(stand, e.clockOf)

@@ -6,82 +6,111 @@ import (
 	"errors"
 	"fmt"
 	"log/slog"
-	"maps"
 	"slices"
 	"sync"
 	"time"
 
 	"rectura/core/capture"
 	"rectura/core/logic"
+	"rectura/core/sheet"
+	"rectura/service/background"
 	"rectura/service/device"
 	"rectura/service/device/modbus"
 	"rectura/service/store"
 )
 
-// Jobs are those that a service runs.
+// Jobs are those that a service runs, by their numbers. What is done to one job never waits for another.
 type Jobs struct {
-	file  *store.Plant
-	clock Clock
-	log   *slog.Logger
+	file   *store.Plant
+	clock  Clock
+	log    *slog.Logger
+	leases *Leases
 
-	mu      sync.Mutex
-	engines map[string]*Engine
-	failed  map[string]string // jobs that were run and could not go on: why
+	mu      sync.Mutex // of the maps; it is never held over I/O, or while an engine is asked
+	all     map[int64]*job
 	closed  bool
 	context context.Context
 	stop    context.CancelFunc
 }
 
-// hung is for how long an engine may be silent before the service takes it for one that hangs.
-const hung = 20 * second
+// A job is one of them.
+type job struct {
+	number int64
+	name   string
+	turn   chan struct{} // held by whoever starts or ends its engine
 
-// Begin goes on with what a file says was run when it was last written.
-func Begin(ctx context.Context, file *store.Plant, clock Clock, log *slog.Logger) (*Jobs, error) {
-	j := &Jobs{file: file, clock: clock, log: log, engines: map[string]*Engine{}, failed: map[string]string{}}
-	j.context, j.stop = context.WithCancel(context.WithoutCancel(ctx))
-	kept, err := file.Armed(ctx)
-	if err != nil {
-		return nil, err
-	}
-	for _, a := range kept {
-		if a.Mode == Idle {
-			continue
-		}
-		err := j.goOn(ctx, a)
-		if errors.Is(err, store.ErrDamaged) {
-			return nil, errors.Join(fmt.Errorf("going on with the job %s: %w", a.Job, err), j.Close())
-		}
-		if err != nil { // the others go on
-			log.Error("a job cannot go on", slog.String("job", a.Job), slog.Any("error", err))
-			j.failed[a.Job] = fmt.Sprintf("it was %s with revision %d, and cannot go on: %v", a.Mode, a.Revision, err)
-		}
-	}
-	return j, nil
+	// Under the mutex of Jobs.
+	engine *Engine
+	failed string // why it is not run any more, though it was
 }
 
-func (j *Jobs) goOn(ctx context.Context, a store.Armed) error {
-	_, p, found := logic.Check(a.Sources)
+// hung is after how many looks, a second each, at an engine that makes no pass the service ends.
+const hung = 20
+
+// Begin goes on with the jobs that were run when the file was last written.
+func Begin(ctx context.Context, file *store.Plant, kept *store.Start, clock Clock, log *slog.Logger) *Jobs {
+	j := &Jobs{file: file, clock: clock, log: log, leases: NewLeases(log), all: map[int64]*job{}}
+	j.context, j.stop = context.WithCancel(context.WithoutCancel(ctx))
+	var all background.Group
+	for i := range kept.Jobs {
+		r := &kept.Jobs[i]
+		if r.Armed.Mode == Idle {
+			continue
+		}
+		x := j.job(r.Armed.Number, r.Armed.Name)
+		failed := func(err error) {
+			log.Error("a job cannot go on", slog.String("job", r.Armed.Name), slog.Any("error", err))
+			j.mu.Lock()
+			x.failed = fmt.Sprintf("it was %s with revision %d, and cannot go on: %v", r.Armed.Mode, r.Armed.Revision, err)
+			j.mu.Unlock()
+		}
+		all.Go(log, "going on with the job "+r.Armed.Name, func() error { return j.goOn(ctx, x, r, kept.Aside) }, failed) // each for itself
+	}
+	all.Wait()
+	return j
+}
+
+// job returns the one of a number.
+func (j *Jobs) job(number int64, name string) *job {
+	j.mu.Lock()
+	defer j.mu.Unlock()
+	x := j.all[number]
+	if x == nil {
+		x = &job{number: number, name: name, turn: make(chan struct{}, 1)}
+		j.all[number] = x
+	}
+	if x.engine == nil {
+		x.name = name
+	}
+	return x
+}
+
+// take waits for the turn to start or end the engine of a job.
+func (x *job) take(ctx context.Context) error {
+	select {
+	case x.turn <- struct{}{}:
+		return nil
+	case <-ctx.Done():
+		return ctx.Err()
+	}
+}
+
+func (x *job) give() { <-x.turn }
+
+// goOn starts the engine of a job that was run.
+func (j *Jobs) goOn(ctx context.Context, x *job, r *store.Recalled, aside string) error {
+	if r.Armed.Sources == nil {
+		sources, err := j.file.Sheets(ctx, r.Armed.Number, r.Armed.Revision)
+		if err != nil {
+			return fmt.Errorf("its sheets are lost: %w", err)
+		}
+		r.Armed.Sources = sources
+	}
+	_, p, found := logic.Check(r.Armed.Sources)
 	if p == nil {
 		return fmt.Errorf("its sheets were armed by another version of this program, and have errors by this one: %s", found[0])
 	}
-	memory, err := j.file.Memory(ctx, a.Job)
-	if err != nil {
-		return err
-	}
-	return j.begin(ctx, a, p, memory)
-}
-
-// begin starts an engine.
-func (j *Jobs) begin(ctx context.Context, a store.Armed, p *logic.Program, memory []logic.Row) error {
-	begun, err := Restarts(ctx, j.file, a.Job)
-	if err != nil {
-		return err
-	}
-	bypasses, err := j.file.Bypasses(ctx, a.Job)
-	if err != nil {
-		return err
-	}
-	figures, err := j.file.Figures(ctx, a.Job)
+	begun, err := Restarts(ctx, j.file, r.Armed.Number)
 	if err != nil {
 		return err
 	}
@@ -89,19 +118,60 @@ func (j *Jobs) begin(ctx context.Context, a store.Armed, p *logic.Program, memor
 	if err != nil {
 		return err
 	}
-	e, err := Start(
-		j.context,
-		Setup{Armed: a, Program: p, Memory: memory, Bypasses: bypasses, Figures: figures, Restarts: begun, Clock: j.clock, Keeper: j.file,
-			Drivers: drivers, Log: j.log},
-	)
-	if err == nil {
-		j.engines[a.Job] = e
+	left, err := j.leftDrivers(r.Armed.Left)
+	if err != nil {
+		return err
 	}
-	return err
+	lease, err := j.leases.Of(ctx, r.Armed.Name, drivers)
+	if err != nil {
+		return err
+	}
+	damage := r.Damage
+	if damage != "" && aside != "" && r.Armed.Damage != damage {
+		damage += "; the file as it was is " + aside
+	}
+	return j.start(x, Setup{Armed: r.Armed, Program: p, Memory: r.Memory, Bypasses: r.Bypasses, Figures: r.Figures, Restarts: begun, Damage: damage,
+		Unlocked: r.Unlocked, Drivers: drivers, Left: left, Lease: lease})
 }
 
-// Restarts are when the service has last begun to run a job again, as many as matter.
-func Restarts(ctx context.Context, file *store.Plant, job string) (begun []int64, err error) {
+// leftDrivers makes the drivers of what a revision before has left behind.
+func (j *Jobs) leftDrivers(left *store.Left) ([]device.Driver, error) {
+	if left == nil {
+		return nil, nil
+	}
+	_, p, found := logic.Check(left.Sources)
+	if p == nil {
+		return nil, fmt.Errorf("the sheets of the revision before have errors: %s", found[0])
+	}
+	return Drivers(p, j.log)
+}
+
+// start starts an engine, unless the service ends.
+func (j *Jobs) start(x *job, s Setup) error {
+	s.Clock, s.Keeper, s.Log = j.clock, j.file, j.log
+	if err := s.Lease.Listen(); err != nil {
+		return err
+	}
+	e, err := Start(j.context, s)
+	if err != nil {
+		s.Lease.Release()
+		return err
+	}
+	j.mu.Lock()
+	closed := j.closed
+	if !closed {
+		x.engine, x.failed = e, ""
+	}
+	j.mu.Unlock()
+	if closed {
+		e.Stop()
+		return ErrEnded
+	}
+	return nil
+}
+
+// Restarts returns when the service has last begun to run a job again, as often as matters.
+func Restarts(ctx context.Context, file *store.Plant, job int64) (begun []int64, err error) {
 	entries, err := file.Journal(ctx, job, store.JournalFilter{Kind: "service", Newest: 4 * restarts})
 	for _, e := range entries {
 		if e.To == "started" {
@@ -111,7 +181,7 @@ func Restarts(ctx context.Context, file *store.Plant, job string) (begun []int64
 	return begun, err
 }
 
-// Drivers are those that a job needs.
+// Drivers makes those that a job needs.
 func Drivers(p *logic.Program, log *slog.Logger) ([]device.Driver, error) {
 	all, err := modbus.NewDrivers(modbus.Devices(p), log)
 	if err != nil {
@@ -124,141 +194,185 @@ func Drivers(p *logic.Program, log *slog.Logger) ([]device.Driver, error) {
 	return drivers, nil
 }
 
-// Engine is that of a job; nil while it is idle.
-func (j *Jobs) Engine(job string) *Engine {
+// Engine returns that of a job; nil while it is idle.
+func (j *Jobs) Engine(number int64) *Engine {
 	j.mu.Lock()
 	defer j.mu.Unlock()
-	return j.engines[job]
-}
-
-// Failed is why a job that was run is idle; empty where that is as it should be.
-func (j *Jobs) Failed(job string) string {
-	j.mu.Lock()
-	defer j.mu.Unlock()
-	return j.failed[job]
-}
-
-// Running are the names of the jobs that are not idle.
-func (j *Jobs) Running() (all []string) {
-	j.mu.Lock()
-	defer j.mu.Unlock()
-	for name := range j.engines {
-		all = append(all, name)
+	if x := j.all[number]; x != nil {
+		return x.engine
 	}
-	slices.Sort(all)
-	return all
-}
-
-// Listen lets a job that is idle, or that listens, listen with a revision.
-func (j *Jobs) Listen(ctx context.Context, job string, r *Revision, who, why string) error {
-	j.mu.Lock()
-	defer j.mu.Unlock()
-	if j.closed {
-		return ErrEnded
-	}
-	if len(r.Program.Job.Devices) == 0 {
-		return refuse("revision %d has no device, so that there is nothing to listen to; wire its points first", r.Number)
-	}
-	a := store.Armed{Job: job, Mode: Listening, Revision: r.Number, Sources: r.Sources}
-	if e := j.engines[job]; e != nil {
-		s, err := e.Status(ctx)
-		if err != nil {
-			return err
-		}
-		if s.Mode == Armed {
-			return refuse("the job is armed with revision %d; disarm it first, or arm the other revision over it", s.Revision)
-		}
-		if s.Revision == r.Number {
-			return nil
-		}
-		if err := e.rest(ctx, who, why); err != nil {
-			return err
-		}
-		e.Stop()
-		delete(j.engines, job)
-	}
-	for name, other := range j.engines {
-		if name == job {
-			continue
-		}
-		theirs, err := ask(ctx, other, func() map[string]bool { return lines(other.p) })
-		if err != nil {
-			return err
-		}
-		if text := disturbs(lines(r.Program), theirs, name); text != "" {
-			return refuse("%s", text)
-		}
-	}
-	// What people have set and kept off outlasts a rest.
-	memory, err := j.file.Memory(ctx, job)
-	if err != nil {
-		return err
-	}
-	kept, err := j.file.Armed(ctx)
-	if err != nil {
-		return err
-	}
-	for _, k := range kept {
-		if k.Job == job {
-			a.Last, a.Starts = k.Last, k.Starts
-		}
-	}
-	bypasses, err := j.file.Bypasses(ctx, job)
-	if err != nil {
-		return err
-	}
-	figures, err := j.file.Figures(ctx, job)
-	if err != nil {
-		return err
-	}
-	drivers, err := Drivers(r.Program, j.log)
-	if err != nil {
-		return err
-	}
-	e, err := Start(
-		j.context,
-		Setup{Armed: a, Program: r.Program, Settled: memory, Bypasses: bypasses, Figures: figures, Clock: j.clock, Keeper: j.file,
-			Drivers: drivers, Log: j.log, Who: who, Why: why},
-	)
-	if err != nil {
-		return err
-	}
-	j.engines[job] = e
-	delete(j.failed, job)
 	return nil
 }
 
-// Rest makes a job that listens idle.
-func (j *Jobs) Rest(ctx context.Context, job, who, why string) error {
+// Failed returns why a job that was run is idle; empty where that is as it should be.
+func (j *Jobs) Failed(number int64) string {
 	j.mu.Lock()
 	defer j.mu.Unlock()
-	e := j.engines[job]
+	if x := j.all[number]; x != nil {
+		return x.failed
+	}
+	return ""
+}
+
+// A Running is a job that is not idle, or that was run and cannot go on.
+type Running struct {
+	Number int64
+	Name   string
+	Engine *Engine // nil for one that cannot go on
+}
+
+// Running returns the jobs that are not idle, and those that cannot go on, whatever else is known of them, in the order of their names.
+func (j *Jobs) Running() (all []Running) {
+	j.mu.Lock()
+	defer j.mu.Unlock()
+	for _, x := range j.all {
+		if x.engine != nil || x.failed != "" {
+			all = append(all, Running{x.number, x.name, x.engine})
+		}
+	}
+	slices.SortFunc(all, func(a, b Running) int { return cmp.Compare(a.Name, b.Name) })
+	return all
+}
+
+// Named returns the number of the job of a name that is not idle, or that cannot go on; 0 for none.
+func (j *Jobs) Named(name string) int64 {
+	for _, r := range j.Running() {
+		if r.Name == name {
+			return r.Number
+		}
+	}
+	return 0
+}
+
+// LeaseOf returns the lease of a revision of a job.
+func (j *Jobs) LeaseOf(ctx context.Context, name string, drivers []device.Driver) (*Lease, error) {
+	return j.leases.Of(ctx, name, drivers)
+}
+
+// WhileIdle calls f while the job is idle and cannot begin to listen. A job that is not idle is an ErrRefused.
+func (j *Jobs) WhileIdle(ctx context.Context, number int64, name string, f func() error) error {
+	x := j.job(number, name)
+	if err := x.take(ctx); err != nil {
+		return err
+	}
+	defer x.give()
+	if e := j.Engine(number); e != nil {
+		return refuse("the job %s is not idle; disarm it first, until it is: rectura disarm --job %s", name, name)
+	}
+	err := f()
+	if err == nil {
+		j.mu.Lock()
+		delete(j.all, number)
+		j.mu.Unlock()
+	}
+	return err
+}
+
+// Listen lets a job that is idle, or that listens, listen with a revision. It returns what could not be taken over of what people have
+// set, in sentences.
+func (j *Jobs) Listen(ctx context.Context, number int64, name string, r *Revision, who, why string) (dropped []string, err error) {
+	x := j.job(number, name)
+	if err := x.take(ctx); err != nil {
+		return nil, err
+	}
+	defer x.give()
+	if len(r.Program.Job.Devices) == 0 {
+		return nil, refuse("revision %d has no device, so that there is nothing to listen to; wire its points first", r.Number)
+	}
+	if e := j.Engine(number); e != nil {
+		s, err := e.Status(ctx)
+		if err != nil {
+			return nil, err
+		}
+		if s.Mode == Armed {
+			return nil, refuse("the job is armed with revision %d; disarm it first, or arm the other revision over it", s.Revision)
+		}
+		if s.Revision == r.Number {
+			return nil, nil
+		}
+		if err := j.end(ctx, x, e, who, why); err != nil {
+			return nil, err
+		}
+	}
+	drivers, err := r.Drivers()
+	if err != nil {
+		return nil, err
+	}
+	kept, err := j.kept(ctx, number)
+	if err != nil {
+		return nil, err
+	}
+	a := store.Armed{Number: number, Name: name, Mode: Listening, Revision: r.Number, Sources: r.Sources, Last: kept.Armed.Last, Starts: kept.Armed.Starts}
+	if err := j.start(x, Setup{Armed: a, Program: r.Program, Settled: kept.Memory, Bypasses: kept.Bypasses, Figures: kept.Figures, Drivers: drivers,
+		Lease: r.Lease, Who: who, Why: why}); err != nil {
+		return nil, err
+	}
+	return notSet(r.Program, kept.Memory), nil
+}
+
+// notSet says which setpoints that people have set cannot be as they were set.
+func notSet(p *logic.Program, memory []logic.Row) (all []string) {
+	if memory == nil {
+		return nil
+	}
+	_, lost, err := logic.Resume(p, memory)
+	if err != nil {
+		return []string{fmt.Sprintf("what people have set cannot be read: %v", err)}
+	}
+	for _, l := range lost {
+		if _, is := p.Job.Lookup(l.Name).(*sheet.Setpoint); is {
+			all = append(all, sentence(l))
+		}
+	}
+	return all
+}
+
+// kept returns what is kept of a job.
+func (j *Jobs) kept(ctx context.Context, number int64) (r store.Recalled, err error) {
+	all, err := j.file.Recall(ctx)
+	for _, x := range all {
+		if x.Armed.Number == number {
+			return x, nil
+		}
+	}
+	return r, err
+}
+
+// Rest makes a job that listens idle.
+func (j *Jobs) Rest(ctx context.Context, number int64, who, why string) error {
+	x := j.job(number, "")
+	if err := x.take(ctx); err != nil {
+		return err
+	}
+	defer x.give()
+	e := j.Engine(number)
 	if e == nil {
 		return refuse("the job is idle already")
 	}
+	return j.end(ctx, x, e, who, why)
+}
+
+// end has an engine that listens be idle, and ends it.
+func (j *Jobs) end(ctx context.Context, x *job, e *Engine, who, why string) error {
 	if err := e.rest(ctx, who, why); err != nil {
 		return err
 	}
 	e.Stop()
-	delete(j.engines, job)
+	j.mu.Lock()
+	x.engine = nil
+	j.mu.Unlock()
 	return nil
 }
 
 // rest has an engine that listens give back what a person has in hand, and be idle from then on.
 func (e *Engine) rest(ctx context.Context, who, why string) error {
-	err, asked := ask(ctx, e, func() error {
+	err, asked := tell(ctx, e, func() error {
 		if e.armed.Mode == Armed {
 			return refuse("the job is armed; disarm it first")
 		}
 		if i := e.people.hand(e); i >= 0 && e.began {
-			e.enter(
-				e.next(),
-				capture.Event{
-					Kind: capture.Command,
-					Do:   logic.Command{Do: logic.GiveBack, Of: logic.Ref{Kind: logic.OutputKind, Index: int32(i)}},
-				},
-			)
-			e.drive()
+			c := logic.Command{Do: logic.GiveBack, Of: logic.Ref{Kind: logic.OutputKind, Index: int32(i)}}
+			e.enter(e.next(), capture.Event{Kind: capture.Command, Do: &c})
 		}
 		return nil
 	})
@@ -267,13 +381,10 @@ func (e *Engine) rest(ctx context.Context, who, why string) error {
 	}
 	for range 30 { // until the plant has it
 		waits, err := ask(ctx, e, func() bool {
-			for _, o := range e.outputs {
-				if _, taken := e.run.S.Drive(o.index); e.began && taken && o.dev.state == connected &&
-					e.run.S.Mode(o.index) == logic.Auto {
-					return true
-				}
-			}
-			return false
+			return e.began && slices.ContainsFunc(e.outputs, func(o *out) bool {
+				_, taken := e.run.S.Drive(o.index)
+				return taken && o.dev.state == connected && e.run.S.Mode(o.index) == logic.Auto
+			})
 		})
 		if err != nil || !waits {
 			break
@@ -286,89 +397,23 @@ func (e *Engine) rest(ctx context.Context, who, why string) error {
 			return ctx.Err()
 		}
 	}
-	_, err = ask(ctx, e, func() bool {
+	_, err = tell(ctx, e, func() bool {
 		from := fmt.Sprintf("%s, revision %d", e.armed.Mode, e.armed.Revision)
-		e.armed.Mode, e.armed.Since = Idle, e.next()
+		e.armed.Mode, e.armed.Since, e.armed.Again = Idle, e.next(), store.NotAgain
 		e.keeping.entry(store.Entry{Time: e.next(), Kind: "command", From: from, To: Idle, Because: why, Who: who, Via: "disarm"})
 		return true
 	})
 	return err
 }
 
-// lines are the serial lines that a job talks on.
-func lines(p *logic.Program) map[string]bool {
-	all := map[string]bool{}
-	for _, d := range p.Job.Devices {
-		if d.Serial {
-			all[d.Address] = true
-		}
-	}
-	return all
-}
-
-// disturbs says that two jobs talk on one serial line; nothing where they do not.
-func disturbs(mine, theirs map[string]bool, job string) string {
-	for _, line := range slices.Sorted(maps.Keys(mine)) {
-		if theirs[line] {
-			return fmt.Sprintf("the job %s talks on %s, where two would disturb each other; "+
-				"give all devices of that line to one job, or disarm %s", job, line, job)
-		}
-	}
-	return ""
-}
-
-// claims says where a job's outputs are wired: transport, unit, table and address of each. A bit claims its register, which is
-// read, changed and written in one go of one connection.
-func claims(p *logic.Program) map[string]string {
-	all := map[string]string{}
-	for _, d := range modbus.Devices(p) {
-		for _, w := range d.Wires {
-			if w.Driven {
-				for a := w.Address; a < w.Address+w.Size; a++ {
-					all[fmt.Sprintf("%s unit %d %s %d", d.Address, d.Unit, w.Table, a)] = cmp.Or(w.Point, "heartbeat")
-				}
-			}
-		}
-	}
-	return all
-}
-
-// Clash says which output of a revision another armed job drives, or which serial line another job talks on; empty for none.
-func (j *Jobs) Clash(ctx context.Context, job string, r *Revision) (string, error) {
-	mine := claims(r.Program)
-	for _, name := range j.Running() {
-		e := j.Engine(name)
-		if name == job || e == nil {
-			continue
-		}
-		type uses struct {
-			lines  map[string]bool
-			driven map[string]string
-		}
-		other, err := ask(ctx, e, func() uses {
-			if e.armed.Mode != Armed {
-				return uses{lines: lines(e.p)}
-			}
-			return uses{lines(e.p), claims(e.p)}
-		})
-		if err != nil {
-			return "", err
-		}
-		if text := disturbs(lines(r.Program), other.lines, name); text != "" {
-			return text, nil
-		}
-		for where, theirs := range other.driven {
-			if point, is := mine[where]; is {
-				return fmt.Sprintf("%s is wired to %s, which %s of the armed job %s drives; disarm that, or wire one of them elsewhere",
-					point, where, theirs, name), nil
-			}
-		}
-	}
-	return "", nil
-}
-
-// Watch answers once an engine hangs, with which, or when the context ends.
+// Watch answers once an engine hangs, with which, or when ctx ends. It counts its own looks: a process that was stopped does not take
+// that for an engine that hangs.
 func (j *Jobs) Watch(ctx context.Context) error {
+	type looked struct {
+		passes int64
+		looks  int
+	}
+	seen := map[*Engine]looked{}
 	for {
 		t := j.clock.Timer(time.Second)
 		select {
@@ -377,76 +422,80 @@ func (j *Jobs) Watch(ctx context.Context) error {
 			return nil
 		case <-t.C:
 		}
-		_, steady := j.clock.Now()
-		j.mu.Lock()
-		for name, e := range j.engines {
-			if last := e.passed.Load(); last != 0 && steady-last > hung {
-				j.mu.Unlock()
-				return fmt.Errorf(
-					"the engine of the job %s hangs since %.0f s; its outputs were written to what they fail to",
-					name,
-					float64(steady-last)/1e9,
-				)
+		now := map[*Engine]looked{}
+		for _, r := range j.Running() {
+			if r.Engine == nil {
+				continue
+			}
+			x := seen[r.Engine]
+			if passes := r.Engine.passes.Load(); passes != x.passes {
+				x = looked{passes: passes}
+			}
+			x.looks++
+			now[r.Engine] = x
+			if x.looks > hung {
+				return fmt.Errorf("the engine of the job %s has made no pass for %d s; its drivers write fail states", r.Name, hung)
 			}
 		}
-		j.mu.Unlock()
+		seen = now
 	}
 }
 
-// LeaveAtFail drives the outputs of all armed jobs to what they fail to, as far as that is done in a while.
+// LeaveAtFail drives the outputs of all armed jobs to their fail states, as far as that is done before ctx ends.
 func (j *Jobs) LeaveAtFail(ctx context.Context) {
-	for _, name := range j.Running() {
-		e := j.Engine(name)
-		if e == nil {
+	var all background.Group
+	for _, r := range j.Running() {
+		if r.Engine == nil {
 			continue
 		}
-		if left, err := e.Leave(ctx); err != nil || len(left) > 0 {
-			j.log.Error(
-				"outputs are not at what they fail to",
-				slog.String("job", name),
-				slog.Any("outputs", left),
-				slog.Any("error", err),
-			)
-		}
+		all.Go(j.log, "driving outputs to their fail states", func() error {
+			if left, err := r.Engine.Leave(ctx); err != nil || len(left) > 0 {
+				j.log.Error("outputs are not at their fail states", slog.String("job", r.Name), slog.Any("outputs", left), slog.Any("error", err))
+			}
+			return nil
+		})
 	}
+	all.Wait()
 }
 
 // Close ends all engines. What they have done is kept, and outputs stay as they are.
 func (j *Jobs) Close() error {
 	j.mu.Lock()
-	defer j.mu.Unlock()
 	j.closed = true
-	var all sync.WaitGroup
-	for _, e := range j.engines {
-		all.Go(func() {
-			e.Stop()
-			if devices := e.watchdogs(); len(devices) > 0 {
-				j.log.Info(
-					"heartbeats have ended; what becomes of the outputs is up to the devices' watchdogs",
-					slog.String("job", e.armed.Job),
-					slog.Any("devices", devices),
-				)
+	j.mu.Unlock()
+	var all background.Group
+	for _, r := range j.Running() {
+		if r.Engine == nil {
+			continue
+		}
+		all.Go(j.log, "ending the job "+r.Name, func() error {
+			r.Engine.Stop()
+			if devices := r.Engine.watchdogs(); len(devices) > 0 {
+				j.log.Info("heartbeats have ended; the devices' watchdogs decide what becomes of the outputs", slog.String("job", r.Name),
+					slog.Any("devices", devices))
 			}
+			return nil
 		})
 	}
 	all.Wait()
 	j.stop()
-	j.engines = map[string]*Engine{}
-	return nil
+	return j.leases.Close()
 }
 
-// Forget deletes what is older than it is kept for, unless the clock was set by much: then it rests for a day.
+// Forget deletes what is older than it is kept for, unless the clock was set by much: then that rests for a day.
 func (j *Jobs) Forget(ctx context.Context, r store.Retention) error {
 	wall, _ := j.clock.Now()
-	for _, name := range j.Running() {
-		e := j.Engine(name)
-		if e == nil {
+	for _, x := range j.Running() {
+		if x.Engine == nil {
 			continue
 		}
-		rests, err := ask(ctx, e, func() bool { return e.keeping.rests(e.steady) })
+		rests, err := ask(ctx, x.Engine, func() bool { return x.Engine.keeping.rests(x.Engine.steady) })
 		if err == nil && rests {
 			r.Journal, r.Capture = time.Duration(wall), time.Duration(wall) // as old as it may be
 		}
 	}
-	return j.file.Forget(ctx, wall, r)
+	if err := j.file.Forget(ctx, wall, r); err != nil && !errors.Is(err, context.Canceled) {
+		return err
+	}
+	return nil
 }

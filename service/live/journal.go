@@ -1,6 +1,8 @@
 package live
 
 import (
+	"context"
+	"errors"
 	"fmt"
 	"math"
 	"slices"
@@ -29,6 +31,14 @@ func Entries(s *logic.Stepper, t int64, changes []logic.Transition, clock logic.
 		}
 		all = append(all, e)
 	}
+	// Contacts stand first, as in an instant.
+	var contacts []store.Entry
+	for _, c := range s.ContactChanges() {
+		in := p.Job.Inputs[c.Input]
+		contacts = append(contacts, store.Entry{Time: t, Kind: logic.InputKind.String(), Name: in.Name, From: in.StateWord(!c.On), To: in.StateWord(c.On),
+			Via: "engine"})
+	}
+	all = append(contacts, all...)
 	// Alarms stand before outputs, as in an instant.
 	at := slices.IndexFunc(all, func(e store.Entry) bool { return e.Kind == logic.OutputKind.String() })
 	if at < 0 {
@@ -45,7 +55,7 @@ func Entries(s *logic.Stepper, t int64, changes []logic.Transition, clock logic.
 // follows tells whether an analog output only follows a value.
 func follows(p *logic.Program, c logic.Transition) bool {
 	o := &p.Outputs[c.Index]
-	return o.Analog() && c.Reason.Cause == logic.ByCall && c.From.Level != o.Low && c.To.Level != o.Low
+	return o.Analog() && !c.Reason.Turned && c.From.Level != o.Low && c.To.Level != o.Low
 }
 
 // note has the journal say what happens besides the job.
@@ -78,56 +88,59 @@ func (l *lates) quantile(share float64) float64 {
 	return float64(some[int(math.Ceil(share*float64(len(some))))-1]) / 1e6
 }
 
-// Replay plays a segment of a capture, from the memory with which it begins, and gives what the journal must say of it.
-func Replay(p *logic.Program, memory []logic.Row, stretches [][]byte) (all []store.Entry, err error) {
-	s, lost, err := logic.Resume(p, memory)
+// Replay plays a segment of a capture, from the memory with which it begins, up to a time, and returns what the journal must say of it.
+// It stops when ctx ends.
+func Replay(ctx context.Context, p *logic.Program, c *store.Captured, to int64) (all []store.Entry, err error) {
+	clock := ClockOf(p)
+	_, err = Play(ctx, p, c, to, func(s *logic.Stepper, t int64, changes []logic.Transition) {
+		all = append(all, Entries(s, t, changes, clock)...)
+	})
+	return all, err
+}
+
+// errReached ends the playing of a capture at its time.
+var errReached = errors.New("the time is reached")
+
+// Play plays a segment of a capture up to a time, and returns the stepper as it was then. Look is called with every instant.
+func Play(ctx context.Context, p *logic.Program, c *store.Captured, to int64, look func(s *logic.Stepper, t int64, changes []logic.Transition)) (
+	*logic.Stepper, error) {
+	s, lost, err := logic.Resume(p, c.Memory)
 	if err != nil {
 		return nil, err
 	}
 	if len(lost) > 0 {
 		return nil, fmt.Errorf("the memory is that of another job: %s", sentence(lost[0]))
 	}
-	clock := ClockOf(p)
-	r := capture.Run{S: s, Look: func(t int64, changes []logic.Transition) { all = append(all, Entries(s, t, changes, clock)...) }}
-	for _, data := range stretches {
-		events, err := capture.Read(data)
-		if err == nil {
-			err = r.Play(events)
+	r := capture.Run{S: s, Look: func(t int64, changes []logic.Transition) { look(s, t, changes) }}
+	var d capture.Decoder
+	reached := false
+	for _, data := range c.Stretches {
+		n := 0
+		err := d.Read(data, func(events []capture.Event) error {
+			if events[0].T > to {
+				return errReached
+			}
+			if n++; n%256 == 0 && ctx.Err() != nil {
+				return ctx.Err()
+			}
+			return r.Enter(events)
+		})
+		if reached = errors.Is(err, errReached); reached {
+			break
 		}
 		if err != nil {
-			return all, err
+			return nil, err
 		}
 	}
-	return all, nil
-}
-
-// A Differing is where a capture, played again, gives something else than the journal says.
-type Differing struct{ Journal, Capture *store.Entry }
-
-// Compare holds what a capture gives beside what the journal says from one time to another. What commands, devices and the
-// service have said stands in the journal alone.
-func Compare(journal, replayed []store.Entry) (same int, differ []Differing) {
-	journal = slices.DeleteFunc(slices.Clone(journal), func(e store.Entry) bool { return !decided(e.Kind) })
-	for i := range max(len(journal), len(replayed)) {
-		switch {
-		case i >= len(journal):
-			differ = append(differ, Differing{Capture: &replayed[i]})
-		case i >= len(replayed):
-			differ = append(differ, Differing{Journal: &journal[i]})
-		default:
-			a, b := journal[i], replayed[i]
-			a.Job, a.Number = "", 0
-			if a != b {
-				differ = append(differ, Differing{&journal[i], &replayed[i]})
-				continue
-			}
-			same++
+	if reached { // and what fell due until then
+		if err := r.Enter([]capture.Event{{Kind: capture.Pass, T: to}}); err != nil {
+			return nil, err
 		}
 	}
-	return same, differ
+	return s, nil
 }
 
-// decided tells whether a kind of entry is of what the job decides.
+// decided reports whether a kind of entry is of what the job decides.
 func decided(kind string) bool {
 	for k := logic.InputKind; k <= logic.OutputKind; k++ {
 		if k.String() == kind {

@@ -5,10 +5,12 @@ import (
 	"fmt"
 	"maps"
 	"slices"
+	"time"
 
 	"rectura/core/capture"
 	"rectura/core/logic"
 	"rectura/core/run"
+	"rectura/service/background"
 	"rectura/service/store"
 )
 
@@ -25,12 +27,15 @@ const (
 // for the next.
 type keeping struct {
 	entries []store.Entry
-	lost    int64 // how many the first of them stands for, which were given up; 0 for none
-	events  []byte
-	closed  []byte               // events of a revision that was taken over, which end its segment
+	lost    int64                // how many the first of them stands for, which were given up; 0 for none
+	encoder capture.Encoder      // what entered since the last stretch
+	events  [][]byte             // stretches
+	held    int                  // bytes of them
+	closed  [][]byte             // stretches of a revision that was taken over, which end its segment
 	unsaved map[string]logic.Row // of a cut that failed
 	first   []logic.Row          // the memory with which the first segment begins
 	split   bool                 // the next cut begins a segment
+	gap     bool                 // so much could not be kept that it was given up: nothing is captured until then
 	began   int64                // when the present one did, in service time
 	sheets  bool                 // those of the job are to be kept
 	rested  int64                // until when nothing is deleted by its age, since the clock was set by much, steady
@@ -60,10 +65,27 @@ func (k *keeping) segment(s *logic.Stepper) {
 	k.result = make(chan error, 1)
 }
 
+// stretch ends the present stretch of the capture.
+func (k *keeping) stretch() {
+	if data := k.encoder.Flush(); len(data) > 0 {
+		k.events = append(k.events, data)
+		k.held += len(data)
+	}
+}
+
+// takeStretches returns all stretches that were not kept yet.
+func (k *keeping) takeStretches() [][]byte {
+	k.stretch()
+	all := k.events
+	k.events, k.held = nil, 0
+	return all
+}
+
 // takeOver ends the capture of one revision, and begins that of the next with its memory: what entered is told by the numbers
 // of a program.
 func (k *keeping) takeOver(next *logic.Stepper) {
-	k.closed, k.events = append(k.closed, k.events...), nil
+	k.closed = append(k.closed, k.takeStretches()...)
+	k.encoder, k.gap = capture.Encoder{}, false
 	k.first, k.unsaved = next.Save(false), nil
 	k.sheets, k.urgent, k.split = true, true, false
 }
@@ -111,10 +133,15 @@ func (k *keeping) again(c *cut) {
 
 // capture adds what has entered.
 func (k *keeping) capture(events []capture.Event) {
-	k.pending = true
-	k.events = append(k.events, capture.Write(events)...)
-	if len(k.events) > mostCaptured {
-		k.events, k.split = nil, true
+	if k.pending = true; k.gap {
+		return
+	}
+	if k.encoder.Add(events); k.encoder.Full() {
+		k.stretch()
+	}
+	if k.held > mostCaptured {
+		k.events, k.held, k.encoder = nil, 0, capture.Encoder{}
+		k.gap, k.split = true, true
 	}
 }
 
@@ -131,7 +158,7 @@ func (k *keeping) resave(rows []logic.Row) {
 // keep hands a cut to the keeper, if it is time for one and none is on its way.
 func (e *Engine) keep() {
 	k := &e.keeping
-	if (k.urgent || k.pending) && k.since == 0 {
+	if (k.urgent || k.pending || len(k.waiting) > 0) && k.since == 0 {
 		k.since = e.steady
 	}
 	if k.flying != nil || k.since == 0 {
@@ -149,12 +176,23 @@ func (e *Engine) keep() {
 	}
 	k.flying = e.cut()
 	c := k.flying
-	go func() { k.result <- e.commit(c) }()
+	background.Go(e.log, "keeping what the job does", func() error {
+		k.result <- e.commit(c)
+		return nil
+	})
 }
 
-// commit waits for the keeper. Entries that were not kept have no number.
+// keepingLimit is how long a commit may take: a disk that hangs must not hold back for ever what comes after.
+const keepingLimit = time.Minute
+
+// commit hands a cut to the keeper, and reports how that went. Entries that were not kept have no number.
 func (e *Engine) commit(c *cut) error {
-	_, err := e.keeper.Commit(context.Background(), &c.Cut)
+	ctx, done := context.WithTimeout(context.Background(), keepingLimit)
+	defer done()
+	err := background.Do(e.log, "keeping what the job does", func() error {
+		_, err := e.keeper.Commit(ctx, &c.Cut)
+		return err
+	})
 	if err != nil {
 		for i := range c.Journal {
 			c.Journal[i].Number = 0
@@ -170,7 +208,7 @@ func (e *Engine) cut() *cut {
 	c.Armed = e.armed
 	c.Sheets = k.sheets
 	c.Journal, c.lost = k.entries, k.lost
-	c.Bypasses = e.people.list(e.armed.Job)
+	c.Bypasses = e.people.list()
 	if k.first != nil {
 		// What has entered meanwhile follows with the next cut.
 		c.first, c.Whole, c.Memory, c.Events = true, true, k.first, k.closed
@@ -186,15 +224,15 @@ func (e *Engine) cut() *cut {
 	}
 	e.armed.Last = e.last
 	c.Armed.Last = e.last
-	c.Events = k.events
+	c.Events = k.takeStretches()
 	c.Whole = e.began && !e.broken && (k.split || e.last-k.began > segment)
 	if c.Whole || e.figures.moved || e.steady-e.figures.kept >= figuresEvery {
 		e.figures.kept = e.steady
-		c.Figures = e.figures.changed(e.armed.Job, e.run.S, e.last)
+		c.Figures = e.figures.changed(e.armed.Number, e.last)
 	}
 	rows := e.run.S.Save(!c.Whole)
 	if c.Whole {
-		k.unsaved, k.began = nil, e.last
+		k.unsaved, k.began, k.encoder, k.gap = nil, e.last, capture.Encoder{}, false
 	}
 	if len(k.unsaved) > 0 {
 		for _, r := range rows {
@@ -203,8 +241,9 @@ func (e *Engine) cut() *cut {
 		rows = slices.Collect(maps.Values(k.unsaved))
 	}
 	c.Memory, c.Journal, c.lost = rows, k.entries, k.lost
-	k.events, k.entries, k.lost, k.waiting, k.unsaved = nil, nil, 0, nil, nil
-	k.split, k.sheets, k.urgent, k.pending, k.since = false, false, false, false, 0
+	k.entries, k.lost, k.waiting, k.unsaved = nil, 0, nil, nil
+	k.split = k.gap // it begins once there is a memory to begin with
+	k.sheets, k.urgent, k.pending, k.since = false, false, false, 0
 	return c
 }
 
@@ -246,6 +285,9 @@ func (e *Engine) kept(err error) {
 		return
 	}
 	k.events = append(c.Events, k.events...)
+	for _, data := range c.Events {
+		k.held += len(data)
+	}
 	k.split = k.split || c.Whole
 	if k.unsaved == nil {
 		k.unsaved = map[string]logic.Row{}
@@ -295,24 +337,50 @@ func (k *keeping) next(steady int64) int64 {
 // rests tells whether nothing is to be deleted by its age.
 func (k *keeping) rests(steady int64) bool { return steady < k.rested }
 
-// end keeps what is left, when the engine ends.
+// ending is how long an engine tries to keep what is left when it ends.
+const ending = 2 * time.Second
+
+// end keeps what is left, when the engine ends: the cut on its way, the beginning of a segment, and what came since. A disk that hangs
+// does not hold it up for longer than ending.
 func (e *Engine) end() {
 	k := &e.keeping
-	for range 3 { // the one on its way, the beginning of a segment, and what came since
-		if k.flying != nil {
-			e.kept(<-k.result)
+	limit := e.clock.Timer(ending)
+	defer limit.Stop()
+	for range 3 {
+		if k.flying == nil {
+			if !k.pending && !k.urgent && k.first == nil && len(k.waiting) == 0 || k.notKept != 0 && k.retry > e.steady {
+				break
+			}
+			k.flying = e.cut()
+			c := k.flying
+			background.Go(e.log, "keeping what the job did", func() error {
+				k.result <- e.commit(c)
+				return nil
+			})
 		}
-		if k.notKept != 0 && k.retry > e.steady {
-			break
+		select {
+		case err := <-k.result:
+			e.kept(err)
+			continue
+		case <-limit.C:
+			e.log.Error("what the job did last could not be kept in time")
 		}
-		if !k.pending && !k.urgent && k.first == nil && len(k.waiting) == 0 {
-			break
-		}
-		k.flying = e.cut()
-		e.kept(e.commit(k.flying))
+		break
+	}
+	if k.flying != nil {
+		k.waiting = append(k.waiting, k.flying.waiting...)
 	}
 	for _, w := range k.waiting {
 		w <- false
 	}
 	k.waiting = nil
+}
+
+// Flush has everything kept that the job did, and reports whether it was: whoever looks at what is kept wants what is pending, too.
+func (e *Engine) Flush(ctx context.Context) (bool, error) {
+	kept, err := tell(ctx, e, func() chan bool { return e.keeping.wait() })
+	if err != nil {
+		return false, err
+	}
+	return e.whether(ctx, kept)
 }

@@ -5,6 +5,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 	"time"
@@ -27,6 +28,7 @@ const (
 	mostWho       = 100              // and of a name
 	outOfService  = "out of service"
 	handledByHand = "hand"
+	lostHand      = "hand that was lost"
 )
 
 // ErrRefused is the error of a command that cannot be done as things are.
@@ -44,7 +46,7 @@ func refuse(format string, args ...any) error { return refusal(fmt.Sprintf(forma
 
 // A Request is a command of a person.
 type Request struct {
-	Do      string // set, reset, hand, off, auto, pin, unpin, acknowledge, shelve, unshelve, out-of-service, in-service
+	Do      string // set, reset, hand, off, auto, pin, unpin, acknowledge, shelve, unshelve, rewrite, out-of-service, in-service
 	Name    string
 	Value   string
 	Written bool          // set the setpoint back to what is written
@@ -73,14 +75,14 @@ func (a *answered) take(_ *capture.Event, effect logic.Effect, err error) {
 	a.effect, a.err = effect, err
 }
 
-// Do does what a person wants, and answers once it is kept. What cannot be done is an ErrRefused.
+// Do carries out a command, and answers once that is kept. A command that cannot be carried out is an ErrRefused.
 func (e *Engine) Do(ctx context.Context, q Request) (Answer, error) {
 	type done struct {
 		Answer
 		err  error
 		kept chan bool
 	}
-	d, err := ask(ctx, e, func() done {
+	d, err := tell(ctx, e, func() done {
 		a, err := e.do(q)
 		if err != nil {
 			return done{err: err}
@@ -100,7 +102,7 @@ func (e *Engine) Do(ctx context.Context, q Request) (Answer, error) {
 // keptOnly are the commands that are not done where nothing can be kept: what they put in place would be lost.
 var keptOnly = []string{"set", "auto", "pin", "shelve", "out-of-service"}
 
-// do does a command, at an instant of its own.
+// do carries out a command, at an instant of its own.
 func (e *Engine) do(q Request) (a Answer, err error) {
 	if !e.began {
 		return a, refuse("the job waits for its devices to answer; try again in a moment")
@@ -108,9 +110,8 @@ func (e *Engine) do(q Request) (a Answer, err error) {
 	if e.broken {
 		return a, refuse("the job is in fault: %s; arm it again", e.armed.Fault)
 	}
-	q.Why, q.Who = strings.TrimSpace(q.Why), strings.TrimSpace(q.Who)
-	if len(q.Why) > mostWhy || len(q.Who) > mostWho || len(q.Lock) > mostWho {
-		return a, refuse("a reason has %d letters at the most, and a name %d", mostWhy, mostWho)
+	if err := q.tidy(); err != nil {
+		return a, err
 	}
 	if q.Do == "set" && q.Written {
 		i := e.p.Index(logic.SettingKind, q.Name)
@@ -122,6 +123,9 @@ func (e *Engine) do(q Request) (a Answer, err error) {
 	}
 	if a, is, err := e.service(&q); is {
 		return a, err
+	}
+	if q.Do == "rewrite" {
+		return e.rewrite(&q)
 	}
 	c, err := e.p.Command(q.Do, q.Name, q.Value)
 	if err != nil && (q.Do != "shelve" || c.Of.Kind != logic.AlarmKind) { // whose end is given besides
@@ -140,12 +144,19 @@ func (e *Engine) do(q Request) (a Answer, err error) {
 			e.keeping.why,
 		)
 	}
-	e.answer = answered{}
-	e.enter(e.next(), capture.Event{Kind: capture.Command, Do: c})
-	if e.answer.err != nil {
-		return a, refuse("%v", e.answer.err)
+	e.answered = answered{}
+	e.people.commanded = q.Name
+	e.enter(e.next(), capture.Event{Kind: capture.Command, Do: &c})
+	e.people.commanded = ""
+	if e.answered.err != nil {
+		return a, refuse("%v", e.answered.err)
 	}
-	a.Before, a.After = e.answer.effect.Before, e.answer.effect.After
+	for _, r := range e.run.S.Refused() {
+		if r.Of == c.Of {
+			return a, refuse("%s", r.Text)
+		}
+	}
+	a.Before, a.After = e.answered.effect.Before, e.answered.effect.After
 	why := q.Why
 	if passedOver != "" {
 		why = fmt.Sprintf("past the lock of %s: %s", passedOver, why)
@@ -154,30 +165,90 @@ func (e *Engine) do(q Request) (a Answer, err error) {
 		store.Entry{Time: e.last, Kind: "command", Name: q.Name, From: a.Before, To: a.After, Because: why, Who: q.Who, Via: q.Do},
 	)
 	e.people.put(e, c, &q, a.After)
-	e.watchLocks(&q, passedOver)
-	stand := e.run.S.Standing(c.Of)
-	if c.Of.Kind != logic.SettingKind {
-		_, a.State = e.p.States(stand)
-		a.Because = e.p.Sentence(stand, e.clockOf)
+	e.acknowledged(&q, passedOver)
+	e.stands(&a, c)
+	if o := e.outputOf[q.Name]; o != nil && c.Of.Kind == logic.OutputKind {
+		o.leaving = false // somebody else sees to it now
 	}
-	if end := e.run.S.Ends(c.Of); c.For > 0 && end < end+1 {
-		a.Until = end
-	}
-	e.drive()
 	return a, nil
 }
 
-// watchLocks raises an alarm when somebody has given an output back past a lock. It stays until somebody knows.
-func (e *Engine) watchLocks(q *Request, passedOver string) {
-	i, is := e.byInput[sheet.LocksHold]
+// stands has an answer say how what a command is about stands afterwards. An output of a job that listens stands as the plant has
+// it, unless a person has it in hand.
+func (e *Engine) stands(a *Answer, c logic.Command) {
+	stand := e.run.S.Standing(c.Of)
+	if c.Of.Kind == logic.OutputKind && e.run.S.Listening() && e.run.S.Mode(int(c.Of.Index)) == logic.Auto {
+		stand.To = e.run.S.Plant(int(c.Of.Index))
+		a.State, a.Because = e.p.StandText(c.Of, stand.To), "the job listens: it stands as the plant has it"
+	} else if c.Of.Kind != logic.SettingKind {
+		_, a.State = e.p.States(stand)
+		a.Because = e.p.Sentence(stand, e.clockOf)
+	}
+	if end := e.run.S.Ends(c.Of); c.For > 0 && end != run.Never {
+		a.Until = end
+	}
+}
+
+// tidy trims what a person has written, and refuses what is too long or says nothing.
+func (q *Request) tidy() error {
+	blank := q.Lock != "" && strings.TrimSpace(q.Lock) == ""
+	q.Why, q.Who, q.Lock = strings.TrimSpace(q.Why), strings.TrimSpace(q.Who), strings.TrimSpace(q.Lock)
 	switch {
-	case !is:
-	case passedOver != "":
+	case blank:
+		return refuse("a lock has a name, and this one is blank")
+	case len(q.Why) > mostWhy || len(q.Who) > mostWho || len(q.Lock) > mostWho:
+		return refuse("a reason has %d letters at most, and a name %d", mostWhy, mostWho)
+	case q.For != 0 && q.For < time.Second:
+		return refuse("%s for %s is over before anybody sees it; give a second or more", q.Do, unit.FormatDuration(int64(q.For)))
+	}
+	return nil
+}
+
+// rewrite has an output written once more that is found otherwise.
+func (e *Engine) rewrite(q *Request) (a Answer, err error) {
+	o := e.outputOf[q.Name]
+	switch {
+	case e.p.Index(logic.OutputKind, q.Name) < 0:
+		return a, refuse("no output is named %s%s", q.Name, e.p.Job.DidYouMean(q.Name, "output"))
+	case o == nil:
+		return a, refuse("%s is not wired, so that nothing can be written", q.Name)
+	case q.Value != "":
+		return a, refuse("%s: rewrite takes no value, and %q is one", q.Name, q.Value)
+	case o.dev.state != connected:
+		return a, refuse("%s cannot be written: %s", q.Name, o.dev.why)
+	case o.differs == "" || !o.ordered:
+		return a, refuse("%s is as it was written; there is nothing to write again", q.Name)
+	}
+	a.Before, a.After = o.differs, "written once more"
+	e.keeping.entry(store.Entry{Time: e.next(), Kind: "command", Name: q.Name, From: e.standText(o, o.has), To: e.standText(o, o.value), Because: q.Why,
+		Who: q.Who, Via: q.Do})
+	o.again, o.repeats = false, 0
+	e.order(o, o.value)
+	e.stands(&a, logic.Command{Of: logic.Ref{Kind: logic.OutputKind, Index: int32(o.index)}})
+	return a, nil
+}
+
+// acknowledged has the service's own alarms follow what people do: the alarm of a lock that was passed over, and that of damaged
+// records, stay until somebody acknowledges them.
+func (e *Engine) acknowledged(q *Request, passedOver string) {
+	if i, is := e.byInput[sheet.LocksHold]; is && passedOver != "" {
 		who := cmp.Or(q.Who, "somebody")
 		text := fmt.Sprintf("%s gave %s back past the lock of %s: %s", who, q.Name, passedOver, q.Why)
-		e.enter(e.next(), capture.Event{Kind: capture.Failing, Of: i, Text: text})
-	case q.Do == "acknowledge" && q.Name == sheet.LockPassed:
-		e.enter(e.next(), capture.Event{Kind: capture.Reading, Of: i, Value: 1})
+		e.enter(e.next(), failing(i, text))
+	}
+	if q.Do != "acknowledge" {
+		return
+	}
+	for alarm, input := range map[string]string{sheet.LockPassed: sheet.LocksHold, sheet.RecordsDamaged: sheet.RecordsHold} {
+		if i, is := e.byInput[input]; is && q.Name == alarm {
+			e.enter(e.next(), reading(i, 1))
+		}
+	}
+	if q.Name == sheet.RecordsDamaged {
+		e.plans.unlocked = false
+		if e.armed.Damage = ""; e.armed.Again == store.AgainAcknowledged {
+			e.armed.Again = store.AgainByItself
+		}
 	}
 }
 
@@ -276,6 +347,9 @@ func (e *Engine) allowHand(c *logic.Command, q *Request, within func(time.Durati
 	if o == nil {
 		return refuse("%s is not wired, so that nothing would be written", q.Name)
 	}
+	if !o.hasKnown && o.unread == "" {
+		return refuse("%s was not read yet; try again in a moment", q.Name)
+	}
 	if other := e.people.hand(e); other >= 0 && other != int(c.Of.Index) {
 		return refuse(
 			"the job listens and writes one output at a time; give %s back first: auto %s",
@@ -283,10 +357,13 @@ func (e *Engine) allowHand(c *logic.Command, q *Request, within func(time.Durati
 			e.p.Outputs[other].Name,
 		)
 	}
-	return within(mostProof)
+	if err := within(mostProof); err != nil {
+		return err
+	}
+	return e.lease.Take(func(point string) bool { return point == o.name || e.writes(point) })
 }
 
-// guards tells whether an interlock or an alarm looks at an input, through derived values too.
+// guards reports whether an interlock or an alarm looks at an input, through derived values too.
 func (e *Engine) guards(input string) bool {
 	found := false
 	var look func(n *sheet.Name)
@@ -324,8 +401,9 @@ func (e *Engine) guards(input string) bool {
 
 // people is what persons have put in place.
 type people struct {
-	in   map[string]store.Bypass
-	told map[string]bool // whose end was told
+	in        map[string]store.Bypass
+	told      map[string]bool // whose end was told
+	commanded string          // what the command that is being entered is about
 }
 
 func (x *people) begin(kept []store.Bypass) {
@@ -337,7 +415,7 @@ func (x *people) begin(kept []store.Bypass) {
 
 // put notes what a command has put in place, or taken away.
 func (x *people) put(e *Engine, c logic.Command, q *Request, after string) {
-	b := store.Bypass{Job: e.armed.Job, Name: q.Name, Value: after, Who: q.Who, Why: q.Why, Since: e.last}
+	b := store.Bypass{Job: e.armed.Number, Name: q.Name, Value: after, Who: q.Who, Why: q.Why, Since: e.last, Lock: c.Lock}
 	switch c.Do {
 	case logic.TakeInHand:
 		b.Kind = handledByHand
@@ -351,69 +429,53 @@ func (x *people) put(e *Engine, c logic.Command, q *Request, after string) {
 		b.Kind, b.Value = "shelving", "shelved"
 	case logic.TakeOut:
 		b.Kind, b.Value = outOfService, outOfService
-	default:
+	case logic.GiveBack, logic.UnpinInput, logic.Unshelve, logic.PutBack:
 		delete(x.in, q.Name)
-		x.prune(e, nil)
+		return
+	default:
 		return
 	}
 	x.in[q.Name] = b
 	delete(x.told, q.Name)
 }
 
-// mayBeLost says of each hand that has not run out why it ends, should it end at a restart.
-func (x *people) mayBeLost(e *Engine, t int64) map[string]string {
-	why := map[string]string{}
-	for name, b := range x.in {
-		if r, found := e.p.Find(name); found && b.Kind == handledByHand && e.run.S.Ends(r) > t {
-			why[name] = "the plant had lost it while nobody was there"
-		}
-	}
-	return why
-}
-
-// prune forgets what is not in place any more; of what is named, it says why.
-func (x *people) prune(e *Engine, because map[string]string) {
+// prune drops from the register what is not in place any more, after every instant.
+func (x *people) prune(e *Engine) {
 	for name, b := range x.in {
 		r, found := e.p.Find(name)
-		in, why := false, because[name]
-		switch {
-		case !found:
-		case b.Kind == "pin":
-			in = r.Kind == logic.InputKind && e.run.S.Pinned(int(r.Index))
-		case b.Kind == "shelving" && r.Kind == logic.AlarmKind:
-			a := e.run.S.Alarm(int(r.Index))
-			_, in = a.Shelved()
-		case b.Kind == outOfService && r.Kind == logic.AlarmKind:
-			a := e.run.S.Alarm(int(r.Index))
-			in = a.OutOfService()
-		case r.Kind == logic.OutputKind:
-			m := e.run.S.Mode(int(r.Index))
-			in = m != logic.Auto
-			if b.Kind == handledByHand && m == logic.Stood { // which nobody has commanded
-				e.note("bypass", name, handledByHand, "off", cmp.Or(why, "its own interlock turned it off; it needs a fresh command"), "")
-				b.Kind, b.Value = "off", "off"
-				x.in[name] = b
-				e.lostHand(name, why)
-			}
+		if !found || name == x.commanded { // kept by name, or about to be replaced
+			continue
 		}
-		if in {
+		if x.stillIn(e, r, &b) {
+			x.in[name] = b
 			continue
 		}
 		delete(x.in, name)
-		if b.Kind == handledByHand || b.Kind == "pin" || b.Kind == "shelving" {
-			e.note("bypass", name, b.Kind, "ended", why, "")
-			e.lostHand(name, why)
+		if b.Kind == handledByHand || b.Kind == lostHand || b.Kind == "pin" || b.Kind == "shelving" {
+			e.note("bypass", name, b.Kind, "ended", "", "")
 		}
 	}
 }
 
-// lostHand raises an alarm for a hand that has ended because the plant had lost what it gave. It is over with the next
-// poll, and stays until somebody knows.
-func (e *Engine) lostHand(output, why string) {
-	if o := e.outputOf[output]; o != nil && why != "" {
-		o.differs = "its hand has ended: " + why
-		e.fault(o.readBack, o.differs)
+// stillIn reports whether an entry of the register is still in place. A hand that could not go on is off until its own end.
+func (x *people) stillIn(e *Engine, r logic.Ref, b *store.Bypass) bool {
+	switch {
+	case b.Kind == "pin":
+		return r.Kind == logic.InputKind && e.run.S.Pinned(int(r.Index))
+	case r.Kind == logic.AlarmKind:
+		a := e.run.S.Alarm(int(r.Index))
+		_, shelved := a.Shelved()
+		return b.Kind == "shelving" && shelved || b.Kind == outOfService && a.OutOfService()
+	case r.Kind != logic.OutputKind:
+		return false
 	}
+	i := int(r.Index)
+	if b.Kind == handledByHand && e.run.S.Unhanded(i) {
+		alarm := logic.Ref{Kind: logic.AlarmKind, Index: int32(e.p.Index(logic.AlarmKind, e.p.Job.Outputs[i].HandAlarm()))}
+		e.note("bypass", b.Name, handledByHand, "off", e.p.Sentence(e.run.S.Standing(alarm), e.clockOf), "")
+		b.Kind, b.Value = lostHand, "off until the hand's own end"
+	}
+	return e.run.S.Mode(i) != logic.Auto
 }
 
 // soon is how long before the end of a hand, a pin or a shelving that is told.
@@ -443,8 +505,6 @@ func (x *people) hand(e *Engine) int {
 	return -1
 }
 
-func (x *people) inHand(e *Engine) bool { return x.hand(e) >= 0 }
-
 func (x *people) shift(by int64) {
 	for name, b := range x.in {
 		b.Since += by
@@ -452,13 +512,14 @@ func (x *people) shift(by int64) {
 	}
 }
 
-// list is all of it, in the order of the names.
-func (x *people) list(job string) []store.Bypass {
-	all := make([]store.Bypass, 0, len(x.in))
-	for _, b := range x.in {
-		b.Job = job
-		all = append(all, b)
-	}
+// ofOutput reports whether an entry is about an output.
+func (x *people) ofOutput(b *store.Bypass) bool {
+	return b.Kind == "off" || b.Kind == "lock" || b.Kind == handledByHand || b.Kind == lostHand
+}
+
+// list returns the register in the order of the names.
+func (x *people) list() []store.Bypass {
+	all := slices.Collect(maps.Values(x.in))
 	slices.SortFunc(all, func(a, b store.Bypass) int { return strings.Compare(a.Name, b.Name) })
 	return all
 }

@@ -2,10 +2,11 @@ package live
 
 import (
 	"context"
+	"crypto/rand"
+	"encoding/binary"
 	"fmt"
 	"math"
 	"slices"
-	"time"
 
 	"rectura/core/capture"
 	"rectura/core/logic"
@@ -16,23 +17,31 @@ import (
 	"rectura/service/store"
 )
 
-// How long a first arming listens before it goes on all the same, and how long a plan can be agreed to.
+// How long a first arming, or a survey, waits before it goes on without, and how long a plan can be agreed to.
 const (
 	mostListening = 5 * 60 * second
 	planLasts     = 15 * 60 * second
+	mostPlans     = 16 // numbers that were given out and not used are remembered
 )
 
 // A Plan is what arming would do. Its number is 0, and nobody can agree to it, until the devices have answered.
 type Plan struct {
 	Number  int64
-	Changes []string // of what the job remembers, in sentences
-	Moves   []Move   // outputs that would be another than the plant has them
+	Changes []string // what is otherwise in the job that takes over, and in what it remembers
+	Wires   []string // what is wired otherwise
+	Moves   []Move   // outputs that would be written otherwise than the plant has them
+	Holds   []string // outputs that a minimum time or a delay still holds, and until when
+	Kept    []string // what people keep off, of outputs that the revision does not have
+	Unmoved []string // inputs that have not moved since listening began
+	AtEnds  []string // inputs that stand at an end of their range
+	Silent  []string // devices that do not answer
 	Waiting string   // why arming should wait, if it should: something is not decided yet
 }
 
 // A Move is an output that would be written otherwise.
 type Move struct {
 	Output   string
+	Place    string // of a wire that the revision does not drive any more
 	From, To string
 	Because  string
 	Unknown  bool // how the plant has it cannot be read
@@ -42,114 +51,282 @@ type Move struct {
 	to              float64
 }
 
-// following is by how much of its range an analog output moves, and a plan of its move may be older, without anybody being
-// asked for that: a loop moves its output all the time.
+// following is by how much of its range an analog output may move after a plan was made without anybody being asked again: a loop
+// moves its output all the time.
 const following = 0.05
 
 // plans are those that were made and not agreed to yet.
 type plans struct {
-	last  int64
-	made  *Plan
-	until int64 // steady
-	began int64 // when the job began to listen, steady
-	again bool  // it was armed before its memory was lost, and is armed again once it has listened
-	look  int64 // when that is looked at next, steady
+	made     *Plan
+	numbers  []int64 // that were given out and not used, the newest last
+	until    int64   // steady
+	began    int64   // when the job began to listen, steady
+	survey   *survey
+	again    bool  // the job was armed before its memory was lost, and is armed again once it has listened
+	unlocked bool  // and once somebody has acknowledged that its records are damaged
+	refused  bool  // that was tried in vain
+	look     int64 // when that is looked at next, steady
 }
 
-// next is when plans have something to do, steady.
+// next returns when plans have something to do, steady.
 func (p *plans) next() int64 {
-	if !p.again {
-		return run.Never
+	at := int64(run.Never)
+	if p.survey != nil {
+		at = p.survey.until
 	}
-	return p.look
+	if p.again {
+		at = min(at, p.look)
+	}
+	return at
 }
 
-// armAgain arms a job that was armed before its memory was lost, once it need not listen any more.
+// armAgain arms a job that was armed before its memory was lost, once it need not listen any more. It also ends surveys that nobody
+// asks for.
 func (e *Engine) armAgain() {
+	if s := e.plans.survey; s != nil && e.steady >= s.until {
+		e.endSurvey()
+	}
 	if !e.plans.again || !e.began || e.steady < e.plans.look {
 		return
 	}
 	e.plans.look = e.steady + second
-	r := &Revision{Number: e.armed.Revision, Program: e.p, Sources: e.armed.Sources}
-	p, err := e.plan(r)
+	if e.plans.unlocked {
+		return
+	}
+	r := &Revision{Number: e.armed.Revision, Program: e.p, Sources: e.armed.Sources, Lease: e.lease}
+	s, err := e.snapshot(r)
+	var p Plan
+	if err == nil {
+		p, err = s.plan()
+	}
 	if err == nil && p.Waiting != "" {
 		return
 	}
-	e.plans.again = false
 	if err == nil {
 		err = e.arm(r, Agreement{Why: "it was armed before its memory was lost"})
 	}
-	if err != nil {
-		e.note("service", "", "", "", fmt.Sprintf("the job is not armed again: %v", err), "")
+	e.plans.again = err != nil
+	if err != nil && !e.plans.refused {
+		e.plans.refused = true
+		e.note("service", "", "", "", fmt.Sprintf("the job is not armed again yet: %v", err), "")
 	}
 }
 
-// A Revision is one that is to be armed: the program, the sheets that it was made of, and the drivers for it.
+// A Revision is one that is to be armed: the program, the sheets that it was made of, how its drivers are made, and the lease of what
+// it writes.
 type Revision struct {
 	Number  int64
 	Program *logic.Program
 	Sources []sheet.Source
 	Drivers func() ([]device.Driver, error)
+	Lease   *Lease
 }
 
-// Plan says what arming a revision would do, as things are.
+// Plan says what arming a revision would do, as things are. It is worked out by the caller, on a copy of the memory.
 func (e *Engine) Plan(ctx context.Context, r *Revision) (Plan, error) {
-	type made struct {
-		Plan
+	p, err := e.planned(ctx, r)
+	if err != nil || p.Waiting == notHeard {
+		return p, err
+	}
+	return ask(ctx, e, func() Plan { return e.offer(p) })
+}
+
+const notHeard = "its devices have not answered yet"
+
+func (e *Engine) planned(ctx context.Context, r *Revision) (Plan, error) {
+	type taken struct {
+		*snapshot
 		err error
 	}
-	m, err := ask(ctx, e, func() made {
-		p, err := e.plan(r)
-		return made{p, err}
+	t, err := ask(ctx, e, func() taken {
+		s, err := e.snapshot(r)
+		return taken{s, err}
 	})
 	if err == nil {
-		err = m.err
+		err = t.err
 	}
-	return m.Plan, err
+	if err != nil {
+		return Plan{}, err
+	}
+	return t.plan()
 }
 
-func (e *Engine) plan(r *Revision) (Plan, error) {
-	var p Plan
+// offer gives a plan a number that cannot be guessed. One that moves the same as the last keeps its number.
+func (e *Engine) offer(p Plan) Plan {
+	n := len(e.plans.numbers)
+	if e.plans.made == nil || n == 0 || !p.same(e.plans.made) {
+		var random [8]byte
+		_, _ = rand.Read(random[:]) // it never fails
+		e.plans.numbers = append(e.plans.numbers, int64(binary.BigEndian.Uint64(random[:])>>11)|1)
+		e.plans.numbers = e.plans.numbers[max(0, n+1-mostPlans):]
+		e.plans.made = &p
+	}
+	p.Number, e.plans.until = e.plans.numbers[len(e.plans.numbers)-1], e.steady+planLasts
+	return p
+}
+
+// A snapshot is what a plan is worked out from.
+type snapshot struct {
+	r        *Revision
+	was      *logic.Program
+	rows     []logic.Row
+	t        int64
+	clock    logic.Clock
+	open     *opening
+	left     []leftover
+	kept     []store.Bypass
+	changed  bool   // the revision is another than the one in force
+	waiting  string // for devices that are surveyed
+	first    bool   // the job listens, and has not listened for long enough to go on regardless
+	settled  bool
+	unmoved  []string
+	atEnds   []string
+	silent   []string
+	listened bool
+}
+
+// snapshot takes one. For a revision that is wired otherwise it begins to read what that has wired.
+func (e *Engine) snapshot(r *Revision) (*snapshot, error) {
 	if !e.began {
-		return Plan{Waiting: "its devices have not answered yet"}, nil
+		return &snapshot{waiting: notHeard}, nil
 	}
 	if e.armed.Mode == Listening && r.Number != e.armed.Revision {
-		return p, refuse("the job listens with revision %d; listen %d first", e.armed.Revision, r.Number)
+		return nil, refuse("the job listens with revision %d; listen %d first", e.armed.Revision, r.Number)
 	}
 	if e.plans.began == 0 {
 		e.plans.began = e.opened
 	}
-	rows := e.run.S.Save(false)
-	e.keeping.resave(rows)
-	next, lost, err := logic.Resume(r.Program, rows)
+	s := &snapshot{r: r, was: e.p, rows: e.run.S.Save(false), t: e.next(), clock: e.clockOf, changed: r.Number != e.armed.Revision,
+		settled: e.run.S.Settled(), listened: e.run.S.Listening()}
+	e.keeping.resave(s.rows)
+	s.first = s.listened && e.steady-e.plans.began < mostListening
+	var look *survey
+	base := e.base
+	if s.changed {
+		var err error
+		if look, err = e.surveys(r); err != nil {
+			return nil, err
+		}
+		base = look.drivers
+		if names := e.awaited(look); len(names) > 0 && e.steady-look.began < mostListening {
+			s.waiting = sheet.List(names, "and") + " " + map[bool]string{true: "is", false: "are"}[len(names) == 1] + " being read for the first time"
+		}
+	}
+	s.open = e.opening(r.Program, base, look)
+	if s.changed {
+		s.left = e.leftBy(s.open)
+	}
+	for _, b := range e.people.list() {
+		if r.Program.Index(logic.OutputKind, b.Name) < 0 && e.people.ofOutput(&b) {
+			s.kept = append(s.kept, b)
+		}
+	}
+	e.doubts(s)
+	return s, nil
+}
+
+// doubts has a snapshot list what somebody should look at before arming.
+func (e *Engine) doubts(s *snapshot) {
+	for _, d := range s.open.devices {
+		if d.lost != "" {
+			s.silent = append(s.silent, d.lost)
+		}
+	}
+	for _, in := range s.open.inputs {
+		if !in.now.known || in.now.fault != "" {
+			continue
+		}
+		if !in.now.moved && s.listened {
+			s.unmoved = append(s.unmoved, in.name)
+		}
+		p := &s.r.Program.Inputs[in.index]
+		if p.Chain == nil {
+			continue
+		}
+		if low, high := p.Chain.ReadingSpan(); in.now.value <= low || in.now.value >= high {
+			s.atEnds = append(s.atEnds, fmt.Sprintf("%s reads %s %s, an end of its range", in.name, unit.Short(in.now.value), p.Chain.Units[0].Name()))
+		}
+	}
+}
+
+// plan plays the opening of the revision on a copy of the memory, with readings that stay as they are, until all has settled.
+func (s *snapshot) plan() (p Plan, err error) {
+	if s.waiting == notHeard {
+		return Plan{Waiting: notHeard}, nil
+	}
+	next, lost, err := logic.Resume(s.r.Program, s.rows)
 	if err != nil {
-		return p, fmt.Errorf("taking over to revision %d: %w", r.Number, err)
+		return p, fmt.Errorf("taking over to revision %d: %w", s.r.Number, err)
 	}
 	for _, l := range lost {
 		p.Changes = append(p.Changes, sentence(l))
 	}
-	next.Listen(false)
-	t := e.next()
-	changes, err := next.Step(t)
-	if err != nil {
-		return p, fmt.Errorf("looking at what revision %d would do: %w", r.Number, err)
+	because := map[int]string{}
+	game := capture.Run{S: next, Look: func(_ int64, changes []logic.Transition) {
+		for _, c := range changes {
+			if c.Kind == logic.OutputKind {
+				because[int(c.Index)] = s.r.Program.Sentence(c, s.clock)
+			}
+		}
+	}}
+	if err := s.settle(&game); err != nil {
+		return p, fmt.Errorf("looking at what revision %d would do: %w", s.r.Number, err)
 	}
-	because := map[int32]string{}
-	for _, c := range changes {
-		if c.Kind == logic.OutputKind {
-			because[c.Index] = r.Program.Sentence(c, e.clockOf)
+	p.Moves = s.moves(next, because)
+	p.Holds = s.holds(next)
+	p.Unmoved, p.AtEnds, p.Silent = s.unmoved, s.atEnds, s.silent
+	for _, b := range s.kept {
+		p.Kept = append(p.Kept, fmt.Sprintf("%s: %s, by %s; kept until it is part of the job again", b.Name, b.Value, b.Who))
+	}
+	if s.changed {
+		p.Wires = s.open.wires(s.left)
+	}
+	p.Waiting = s.waiting
+	if p.Waiting == "" && s.first {
+		p.Waiting = s.undecided(p.Moves, next)
+	}
+	return p, nil
+}
+
+// steps is in how many steps a copy of the memory settles.
+const steps = 20
+
+// settle plays an opening until every output that can be written is.
+func (s *snapshot) settle(game *capture.Run) error {
+	t := s.t
+	enter := func(events []capture.Event) error {
+		for i := range events {
+			events[i].T = t
+		}
+		err := game.Enter(events)
+		t++
+		return err
+	}
+	for _, g := range s.open.events(game.S) {
+		if err := enter(g); err != nil {
+			return err
 		}
 	}
-	p.Moves = e.moves(r.Program, next, because)
-	if e.run.S.Listening() && e.steady-e.plans.began < mostListening {
-		p.Waiting = e.undecided(p.Moves)
+	whole := settling(s.r.Program)
+	for k := int64(1); k <= steps+1 && !s.ready(game.S); k++ {
+		t = max(t, s.t+min(whole*k/steps, whole)+1)
+		events := s.open.readings()
+		if len(events) == 0 {
+			events = []capture.Event{{Kind: capture.Pass}}
+		}
+		if err := enter(events); err != nil {
+			return err
+		}
 	}
-	if e.plans.made == nil || !p.same(e.plans.made) { // the one that somebody may have seen
-		e.plans.last++
-		e.plans.made = &p
-	}
-	p.Number, e.plans.until = e.plans.last, e.steady+planLasts
-	return p, nil
+	return nil
+}
+
+// ready reports whether every output whose device answers can be written.
+func (s *snapshot) ready(next *logic.Stepper) bool {
+	return !slices.ContainsFunc(s.open.outputs, func(o openOutput) bool {
+		_, now := next.Drive(o.index)
+		return !now && s.open.devices[o.device].lost == ""
+	})
 }
 
 func sentence(l logic.Lost) string {
@@ -159,68 +336,80 @@ func sentence(l logic.Lost) string {
 	return l.Name + ": " + l.Text
 }
 
-// moves are the outputs of a program that would be another than the plant has them, or of which that is not known.
-func (e *Engine) moves(p *logic.Program, next *logic.Stepper, because map[int32]string) (all []Move) {
-	for i := range p.Outputs {
-		o := &p.Outputs[i]
-		if p.Job.Outputs[i].Drives == nil {
-			continue
-		}
-		to, _ := next.Drive(i)
-		m := Move{Output: o.Name, To: p.StandText(logic.Ref{Kind: logic.OutputKind, Index: int32(i)}, to), Because: because[int32(i)]}
+// moves returns the outputs that would be another than the plant has them, or of which that is not known, and the wires that are left
+// behind and written.
+func (s *snapshot) moves(next *logic.Stepper, because map[int]string) (all []Move) {
+	p := s.r.Program
+	for k := range s.open.outputs {
+		o := &s.open.outputs[k]
+		of, ref := &p.Outputs[o.index], logic.Ref{Kind: logic.OutputKind, Index: int32(o.index)}
+		to, _ := next.Drive(o.index)
+		wire := of.ToWire(to)
+		m := Move{Output: o.name, To: p.StandText(ref, to), Because: because[o.index]}
 		if m.Because == "" {
-			m.Because = p.Sentence(next.Standing(logic.Ref{Kind: logic.OutputKind, Index: int32(i)}), e.clockOf)
+			m.Because = p.Sentence(next.Standing(ref), s.clock)
 		}
-		x := e.outputOf[o.Name]
-		if r := p.Job.Outputs[i].Range; r != nil {
+		if r := p.Job.Outputs[o.index].Range; r != nil {
 			width := r.To.Value - r.From.Value
 			m.analog, m.to = true, (to.Level-r.From.Value)/width
-			m.follows = x != nil && x.foundKnown && math.Abs(to.Level-o.FromWire(x.found).Level) < following*width
+			m.follows = o.known && math.Abs(to.Level-of.FromWire(o.has).Level) < following*width
 		}
 		switch {
-		case x == nil || !x.foundKnown:
+		case !o.known:
 			m.From, m.Unknown = "unknown", true
-		case x.dev.driver.Same(o.Name, x.found, o.ToWire(to)):
+		case o.point.Same(o.has, wire):
 			continue
 		default:
-			m.From = p.StandText(logic.Ref{Kind: logic.OutputKind, Index: int32(i)}, o.FromWire(x.found))
+			m.From = p.StandText(ref, of.FromWire(o.has))
 		}
 		if m.From == m.To { // beyond the end of its range, say
-			m.From, m.To = fmt.Sprintf(
-				"%s (%s on its wire)",
-				m.From,
-				unit.Short(x.found),
-			), fmt.Sprintf(
-				"%s (%s)",
-				m.To,
-				unit.Short(o.ToWire(to)),
-			)
+			m.From = fmt.Sprintf("%s (%s on its wire)", m.From, unit.Short(o.has))
+			m.To = fmt.Sprintf("%s (%s)", m.To, unit.Short(wire))
 		}
 		all = append(all, m)
+	}
+	for _, l := range s.left {
+		if l.moves() {
+			all = append(all, Move{Output: l.name, Place: l.place, From: l.states[0], To: l.states[1], Unknown: !l.known,
+				Because: "nothing drives " + l.place + " any more"})
+		}
 	}
 	return all
 }
 
-// undecided says why a first arming should wait: the job has not settled, or a delay runs in what calls an output that would
-// move.
-func (e *Engine) undecided(moves []Move) string {
-	if !e.run.S.Settled() {
+// holds returns the outputs that a minimum time, or another start, still holds, in sentences.
+func (s *snapshot) holds(next *logic.Stepper) (all []string) {
+	for _, o := range s.open.outputs {
+		ref := logic.Ref{Kind: logic.OutputKind, Index: int32(o.index)}
+		stand := next.Standing(ref)
+		if stand.Reason.Holds {
+			all = append(all, fmt.Sprintf("%s stays %s: %s", o.name, s.r.Program.StandText(ref, stand.To), s.r.Program.Sentence(stand, s.clock)))
+		} else if next.Delayed(o.index) {
+			all = append(all, fmt.Sprintf("a delay runs in what calls %s", o.name))
+		}
+	}
+	return all
+}
+
+// undecided says why a first arming should wait: the job has not settled, or a delay runs in what calls an output that would move.
+func (s *snapshot) undecided(moves []Move, next *logic.Stepper) string {
+	if !s.settled {
 		return "the job has not settled yet"
 	}
 	for _, m := range moves {
-		if i := e.p.Index(logic.OutputKind, m.Output); i >= 0 && e.run.S.Delayed(i) {
+		if i := s.r.Program.Index(logic.OutputKind, m.Output); i >= 0 && next.Delayed(i) {
 			return fmt.Sprintf("a delay runs in what calls %s, which the plant has %s", m.Output, m.From)
 		}
 	}
 	return ""
 }
 
-// same tells whether two plans move the same.
+// same reports whether two plans move the same.
 func (p *Plan) same(o *Plan) bool {
-	return slices.EqualFunc(asked(p.Moves), asked(o.Moves), sameMove) && slices.Equal(p.Changes, o.Changes)
+	return slices.EqualFunc(asked(p.Moves), asked(o.Moves), sameMove) && slices.Equal(p.Changes, o.Changes) && slices.Equal(p.Wires, o.Wires)
 }
 
-// asked are the moves to which somebody has to agree.
+// asked returns the moves to which somebody has to agree.
 func asked(all []Move) []Move {
 	return slices.DeleteFunc(slices.Clone(all), func(m Move) bool { return m.follows })
 }
@@ -239,24 +428,31 @@ type Agreement struct {
 	Why  string // with which the trials' failures are passed over, if they are
 }
 
-// Arm does what a plan says, if that is still so; otherwise it gives the plan as it is now.
+// Arm does what a plan says, if that is still so; otherwise it returns the plan as it is now.
 func (e *Engine) Arm(ctx context.Context, r *Revision, a Agreement) (changed *Plan, kept bool, err error) {
+	known, err := ask(ctx, e, func() bool { return a.Plan != 0 && slices.Contains(e.plans.numbers, a.Plan) })
+	if err != nil {
+		return nil, false, err
+	}
+	if !known {
+		return nil, false, refuse("nobody was shown a plan of that number, or it was carried out already; ask for the plan first")
+	}
+	p, err := e.planned(ctx, r)
+	if err != nil {
+		return nil, false, err
+	}
 	type done struct {
 		changed *Plan
 		err     error
 		kept    chan bool
 	}
-	d, err := ask(ctx, e, func() done {
+	d, err := tell(ctx, e, func() done {
 		if e.keeping.notKept != 0 {
 			return done{err: refuse("nothing can be kept since %s, so that a job cannot be armed: %s; make room first",
 				e.clockOf(e.keeping.notKept), e.keeping.why)}
 		}
-		p, err := e.plan(r)
-		if err != nil {
-			return done{err: err}
-		}
-		if p.Number != a.Plan || p.Number == 0 || e.steady > e.plans.until {
-			return done{changed: &p}
+		if now := e.offer(p); p.Waiting == notHeard || now.Number != a.Plan || e.steady > e.plans.until {
+			return done{changed: &now}
 		}
 		if err := e.arm(r, a); err != nil {
 			return done{err: err}
@@ -273,287 +469,35 @@ func (e *Engine) Arm(ctx context.Context, r *Revision, a Agreement) (changed *Pl
 	return nil, kept, err
 }
 
-// arm lets the job drive its outputs, by a revision that takes over.
+// arm lets the job drive its outputs, by a revision that takes over if it is another. It takes the lease of what that writes first.
 func (e *Engine) arm(r *Revision, a Agreement) error {
+	if err := r.Lease.Take(nil); err != nil {
+		return err
+	}
 	from := fmt.Sprintf("%s, revision %d", e.armed.Mode, e.armed.Revision)
+	for _, o := range e.outputs {
+		o.leaving, o.decided = false, 0
+	}
+	e.broken = false
 	if r.Number != e.armed.Revision {
 		if err := e.takeOver(r); err != nil {
 			return err
 		}
+	} else {
+		e.endSurvey()
+		e.enter(e.next(), capture.Event{Kind: capture.Listen, On: false})
 	}
-	e.armed.Mode, e.armed.Revision, e.armed.Since, e.armed.Fault = Armed, r.Number, e.next(), ""
-	e.broken = false
-	e.plans = plans{last: e.plans.last}
-	for _, o := range e.outputs {
-		o.ordered, o.differs, o.decided = false, "", 0
+	if e.lease != r.Lease {
+		if e.leftovers.lease.Release(); len(e.leftovers.all) > 0 {
+			e.leftovers.lease = e.lease
+		} else {
+			e.lease.Release()
+		}
+		e.lease = r.Lease
 	}
-	e.enter(e.next(), capture.Event{Kind: capture.Listen, On: false})
-	e.keeping.entry(
-		store.Entry{
-			Time:    e.last,
-			Kind:    "command",
-			From:    from,
-			To:      fmt.Sprintf("armed, revision %d", r.Number),
-			Because: a.Why,
-			Who:     a.Who,
-			Via:     "arm",
-		},
-	)
-	e.drive()
+	e.armed.Mode, e.armed.Revision, e.armed.Since, e.armed.Fault, e.armed.Again = Armed, r.Number, e.next(), "", store.NotAgain
+	e.plans = plans{}
+	e.keeping.entry(store.Entry{Time: e.last, Kind: "command", From: from, To: fmt.Sprintf("armed, revision %d", r.Number), Because: a.Why, Who: a.Who,
+		Via: "arm"})
 	return nil
-}
-
-// takeOver makes a revision the engine's: what it remembers by name, and the drivers that it needs. Outputs that are dropped,
-// or wired elsewhere, are first written to what they fail to.
-func (e *Engine) takeOver(r *Revision) error {
-	if !e.broken {
-		e.enter(e.next(), capture.Event{Kind: capture.Pass}) // the capture of the revision before ends here
-	}
-	rows := e.run.S.Save(false)
-	e.keeping.resave(rows)
-	next, lost, err := logic.Resume(r.Program, rows)
-	if err != nil {
-		return fmt.Errorf("taking over to revision %d: %w", r.Number, err)
-	}
-	drivers, err := r.Drivers()
-	if err != nil {
-		return err
-	}
-	for _, x := range e.drivers {
-		var o device.Order
-		for _, w := range e.abandoned(x) {
-			i := r.Program.Index(logic.OutputKind, w.Point)
-			if i < 0 || r.Program.Job.Outputs[i].Drives == nil || wiredAs(e.p.Job, w.Point) != wiredAs(r.Program.Job, w.Point) {
-				o.Writes = append(o.Writes, w)
-			}
-		}
-		if len(o.Writes) > 0 {
-			x.Order(o)
-		}
-		x.leave(len(o.Writes) > 0, e.clock)
-	}
-	done := e.figures.changed(e.armed.Job, e.run.S, e.last)
-	e.use(next)
-	e.figures.begin(r.Program, done, e.byInput)
-	e.armed.Sources, e.armed.Last = r.Sources, e.last
-	e.keeping.takeOver(next)
-	e.engage(e.context, drivers)
-	for _, l := range lost {
-		e.note("service", l.Name, "", "", l.Text, "")
-	}
-	return nil
-}
-
-// leave ends a driver, a while later if it has something to write.
-func (x *driving) leave(writes bool, clock Clock) {
-	if !writes {
-		x.stop()
-		return
-	}
-	go func() {
-		t := clock.Timer(2 * time.Second)
-		defer t.Stop()
-		select {
-		case <-t.C:
-		case <-x.done:
-		}
-		x.stop()
-	}()
-}
-
-// wiredAs is where an output is wired, in words.
-func wiredAs(j *sheet.Job, output string) string {
-	o, is := j.Lookup(output).(*sheet.Output)
-	if !is || o.Drives == nil {
-		return ""
-	}
-	d, _ := j.Lookup(o.Drives.Device.Name).(*sheet.Device)
-	if d == nil {
-		return ""
-	}
-	return fmt.Sprintf("%s %d %s %d %d", d.Address, d.Unit, o.Drives.Table, o.Drives.Address, o.Drives.Bit)
-}
-
-// A Parting is how outputs are left when a job is disarmed.
-type Parting string
-
-// The partings.
-const (
-	ToFail Parting = "fail"
-	ToOff  Parting = "off"
-	ToHold Parting = "hold"
-)
-
-// Disarm lets the job listen only, with its outputs at what a person says, and answers once they are read back: it names
-// those that are not.
-func (e *Engine) Disarm(ctx context.Context, to Parting, who, why string) (left []string, kept bool, err error) {
-	type done struct {
-		err  error
-		kept chan bool
-	}
-	d, err := ask(ctx, e, func() done {
-		if err := e.disarm(to, who, why); err != nil {
-			return done{err: err}
-		}
-		return done{nil, e.keeping.wait()}
-	})
-	if err == nil {
-		err = d.err
-	}
-	if err != nil {
-		return nil, false, err
-	}
-	if kept, err = e.whether(ctx, d.kept); err != nil {
-		return nil, kept, err
-	}
-	left, err = e.partedWith(ctx)
-	return left, kept, err
-}
-
-// Partings says what disarming would move: outputs, and to what. Of a job that only listens, nothing.
-func (e *Engine) Partings(ctx context.Context, to Parting) ([]Move, error) {
-	return ask(ctx, e, func() (all []Move) {
-		if e.armed.Mode != Armed {
-			return nil
-		}
-		for _, o := range e.outputs {
-			v, holds := e.parted(o, to)
-			if p := &e.p.Outputs[o.index]; !holds && o.foundKnown && !o.dev.driver.Same(p.Name, o.found, p.ToWire(v)) {
-				r := logic.Ref{Kind: logic.OutputKind, Index: int32(o.index)}
-				all = append(
-					all,
-					Move{Output: p.Name, From: e.p.StandText(r, p.FromWire(o.found)), To: e.p.StandText(r, v), Because: "disarmed"},
-				)
-			}
-		}
-		return all
-	})
-}
-
-// parted is what an output is left at.
-func (e *Engine) parted(o *out, to Parting) (v logic.Stand, holds bool) {
-	switch to {
-	case ToOff:
-		return logic.Stand{State: logic.Off, Level: e.p.Outputs[o.index].Low}, false
-	case ToHold: // what is interlocked or kept off has that already
-		return v, true
-	}
-	return e.run.S.Abandoned(o.index)
-}
-
-func (e *Engine) disarm(to Parting, who, why string) error {
-	if e.armed.Mode != Armed {
-		return refuse("the job is not armed")
-	}
-	if to != ToFail && to != ToOff && to != ToHold {
-		return refuse("outputs go to fail, off or hold, and %q is none of them", string(to))
-	}
-	for i := range e.p.Outputs {
-		if m := e.run.S.Mode(i); m == logic.HandOn || m == logic.HandAt || m == logic.HandOff {
-			e.enter(
-				e.next(),
-				capture.Event{
-					Kind: capture.Command,
-					Do:   logic.Command{Do: logic.GiveBack, Of: logic.Ref{Kind: logic.OutputKind, Index: int32(i)}},
-				},
-			)
-		}
-	}
-	orders := e.part(to)
-	from := fmt.Sprintf("armed, revision %d", e.armed.Revision)
-	e.armed.Mode, e.armed.Since, e.armed.Fault = Listening, e.next(), ""
-	e.broken = false
-	e.plans = plans{last: e.plans.last, began: e.steady}
-	e.enter(e.next(), capture.Event{Kind: capture.Listen, On: true})
-	for x, o := range orders {
-		x.Order(*o)
-	}
-	for _, o := range e.outputs {
-		if o.differs != "" {
-			o.differs = ""
-			e.enter(e.next(), capture.Event{Kind: capture.Reading, Of: o.readBack, Value: 1})
-		}
-	}
-	e.keeping.entry(
-		store.Entry{
-			Time:    e.last,
-			Kind:    "command",
-			From:    from,
-			To:      "listening, outputs to " + string(to),
-			Because: why,
-			Who:     who,
-			Via:     "disarm",
-		},
-	)
-	return nil
-}
-
-// part gives the orders that leave outputs as a person says, and has them watched until they are read back so.
-func (e *Engine) part(to Parting) map[*driving]*device.Order {
-	orders := map[*driving]*device.Order{}
-	for _, o := range e.outputs {
-		v, holds := e.parted(o, to)
-		o.parting, o.parted = !holds, false
-		if holds {
-			continue
-		}
-		x := orders[o.dev.driver]
-		if x == nil {
-			x = &device.Order{}
-			orders[o.dev.driver] = x
-		}
-		o.value, o.written = e.p.Outputs[o.index].ToWire(v), false
-		x.Writes = append(
-			x.Writes,
-			device.Write{Device: o.dev.Name, Connection: o.dev.connection, Point: e.p.Outputs[o.index].Name, Value: o.value},
-		)
-	}
-	return orders
-}
-
-// Leave drives outputs to what they fail to, for the service ends, and names those that are not read back so. The job stays
-// armed, for when the service is there again.
-func (e *Engine) Leave(ctx context.Context) (left []string, err error) {
-	armed, err := ask(ctx, e, func() bool {
-		if e.armed.Mode != Armed {
-			return false
-		}
-		e.leaving = true
-		for x, o := range e.part(ToFail) {
-			x.Order(*o)
-		}
-		return true
-	})
-	if err != nil || !armed {
-		return nil, err
-	}
-	return e.partedWith(ctx)
-}
-
-// partedWith waits until outputs are read back as they were left, and names those that are not.
-func (e *Engine) partedWith(ctx context.Context) (left []string, err error) {
-	for range 100 {
-		if left, err = ask(ctx, e, e.parting); err != nil || len(left) == 0 {
-			return left, err
-		}
-		t := e.clock.Timer(100 * time.Millisecond)
-		select {
-		case <-t.C:
-		case <-ctx.Done():
-			t.Stop()
-			return left, ctx.Err()
-		}
-	}
-	return left, nil
-}
-
-// parting are the outputs that are not read back as they were left.
-func (e *Engine) parting() (left []string) {
-	for _, o := range e.outputs {
-		name := e.p.Outputs[o.index].Name
-		if o.parting && (!o.parted || !o.foundKnown || !o.dev.driver.Same(name, o.found, o.value)) {
-			left = append(left, name)
-		}
-	}
-	return left
 }

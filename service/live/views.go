@@ -5,6 +5,7 @@ import (
 	"math"
 	"slices"
 	"strings"
+	"sync"
 
 	"rectura/core/logic"
 	"rectura/core/run"
@@ -24,6 +25,9 @@ type Status struct {
 	P50, P99                        float64 // how late instants are handled, in milliseconds
 	Late                            int64   // how many were handled later than they may be
 	Passed                          int64   // readings that were passed over, since there were too many
+	LateReadings                    int64   // readings that came late, since their line was busy
+	Hiccups                         int64   // stops of the process that postponed delays
+	Damage                          string  // how the job's records are damaged, until somebody has acknowledged that
 	Starts                          int64
 	Clock                           int64 // service time
 	Synchronised, SynchronisedKnown bool  // whether the machine's clock is kept right by another
@@ -44,19 +48,18 @@ func (e *Engine) Status(ctx context.Context) (Status, error) { return ask(ctx, e
 
 func (e *Engine) status() Status {
 	v := Status{
-		Job: e.armed.Job, Mode: e.armed.Mode, Revision: e.armed.Revision, Since: e.armed.Since, Fault: e.armed.Fault,
+		Job: e.armed.Name, Mode: e.armed.Mode, Revision: e.armed.Revision, Since: e.armed.Since, Fault: e.armed.Fault,
 		Waiting: !e.began, Settling: e.began && !e.run.S.Settled(),
 		NotKept: e.keeping.notKept, NotKeptWhy: e.keeping.why,
 		P50: e.lates.quantile(0.5), P99: e.lates.quantile(0.99), Late: e.lates.count, Passed: e.mail.passedOver(), Starts: e.armed.Starts,
+		LateReadings: e.counts.latePoints, Hiccups: e.counts.hiccups, Damage: e.armed.Damage,
 		Clock: e.time.t, Alarms: map[string]int{}, Bypasses: len(e.people.in),
 	}
 	v.Synchronised, v.SynchronisedKnown = e.clock.Synchronised()
 	for _, d := range e.devices {
-		s := DeviceStatus{Name: d.Name, State: d.state, Why: d.why, Since: d.since, Heartbeat: d.Heartbeat > 0}
-		if d.state == connected && d.why != "" {
-			s.State = lost // its driver says that it is there, and nothing is heard of it
+		if d.present() {
+			v.Devices = append(v.Devices, DeviceStatus{Name: d.Name, State: d.state, Why: d.why, Since: d.since, Heartbeat: d.Heartbeat > 0})
 		}
-		v.Devices = append(v.Devices, s)
 	}
 	slices.SortFunc(v.Devices, func(a, b DeviceStatus) int { return strings.Compare(a.Name, b.Name) })
 	for i := range e.p.Alarms {
@@ -65,12 +68,6 @@ func (e *Engine) status() Status {
 		}
 	}
 	return v
-}
-
-func (m *mailbox) passedOver() int64 {
-	m.mu.Lock()
-	defer m.mu.Unlock()
-	return m.passed
 }
 
 // A PointNow is an input, a derived value or an output as it is now.
@@ -164,7 +161,7 @@ func (e *Engine) output(i int) PointNow {
 		Unit:    o.Unit.Name(),
 		Quality: "good",
 	}
-	ran := e.figures.now(e.run.S, i, e.time.t)
+	ran := e.figures.now(i, e.time.t)
 	v.OnFor, v.Starts, v.Due = float64(ran.OnNs)/1e9, ran.Starts, e.figures.left(i, ran)
 	to, _ := e.run.S.Drive(i)
 	if o.Analog() {
@@ -183,31 +180,33 @@ func (e *Engine) output(i int) PointNow {
 	case x == nil:
 		v.NotWritten = "it is not wired"
 		return v
-	case x.foundKnown:
-		v.Found = e.p.StandText(r, o.FromWire(x.found))
+	case x.hasKnown:
+		v.Found = e.standText(x, x.has)
 	}
-	v.Written = x.ordered && x.written && x.differs == ""
-	switch {
-	case v.Written:
-	case x.dev.state != connected:
-		v.NotWritten = x.dev.why
-	case x.differs != "":
-		v.NotWritten = x.differs
-	case x.refused != "":
-		v.NotWritten = x.refused
-	case e.armed.Fault != "":
-		v.NotWritten = "the job is in fault"
-	case e.run.S.Listening():
-		v.NotWritten = "the job listens"
-	case !x.ordered:
-		v.NotWritten = "the job settles"
-	default:
-		v.NotWritten = "it is being written"
-	}
-	if v.NotWritten == "" && !v.Written {
-		v.NotWritten = "its device has not answered yet"
-	}
+	v.Written = x.ordered && x.confirmed && x.differs == ""
+	v.NotWritten = e.notWritten(x, v.Written)
 	return v
+}
+
+// notWritten says why the plant may have an output otherwise than it is decided; nothing where it has it so.
+func (e *Engine) notWritten(x *out, written bool) string {
+	switch {
+	case written:
+		return ""
+	case x.dev.state != connected:
+		return x.dev.why
+	case x.differs != "":
+		return x.differs
+	case x.refused != "":
+		return x.refused
+	case e.armed.Fault != "":
+		return "the job is in fault"
+	case e.run.S.Listening():
+		return "the job listens"
+	case !x.ordered:
+		return "the job settles"
+	}
+	return "it is being written"
 }
 
 // A RuleNow is what decides: a rule, bands, a follow, a loop.
@@ -280,7 +279,7 @@ type BypassNow struct {
 func (e *Engine) Bypasses(ctx context.Context) ([]BypassNow, error) { return ask(ctx, e, e.bypasses) }
 
 func (e *Engine) bypasses() (all []BypassNow) {
-	for _, b := range e.people.list(e.armed.Job) {
+	for _, b := range e.people.list() {
 		v := BypassNow{b.Name, b.Kind, b.Value, b.Who, b.Why, b.Since, 0}
 		if r, found := e.p.Find(b.Name); found {
 			if end := e.run.S.Ends(r); end != run.Never {
@@ -313,25 +312,11 @@ func (e *Engine) Why(ctx context.Context, name string) (WhyNow, error) {
 		err error
 	}
 	t, err := ask(ctx, e, func() (t told) {
-		r, found := e.p.Find(name)
-		switch {
-		case !found:
-			t.err = refuse(
-				"nothing is named %s%s",
-				name,
-				e.p.Job.DidYouMean(name, "rule", "output", "alarm", "input", "bands", "follow", "loop"),
-			)
-			return t
-		case r.Kind == logic.SettingKind || r.Kind == logic.MessageKind || r.Kind == logic.DerivedKind:
-			t.err = refuse("%s decides nothing; ask for a rule, an output, an alarm or an input", name)
+		if t.WhyNow, t.err = Why(e.run.S, name); t.err != nil {
 			return t
 		}
-		s := e.run.S.Standing(r)
-		_, t.State = e.p.States(s)
-		t.Because = e.p.Sentence(s, e.clockOf)
-		t.Grounds, t.Under = e.run.S.Grounds(r, e.clockOf)
-		if r.Kind == logic.OutputKind {
-			t.NotWritten = e.output(int(r.Index)).NotWritten
+		if i := e.p.Index(logic.OutputKind, name); i >= 0 {
+			t.NotWritten = e.output(i).NotWritten
 		}
 		for _, b := range e.bypasses() {
 			if b.Name == name {
@@ -346,6 +331,24 @@ func (e *Engine) Why(ctx context.Context, name string) (WhyNow, error) {
 	return t.WhyNow, err
 }
 
+// Why tells why something is as a stepper has it.
+func Why(s *logic.Stepper, name string) (w WhyNow, err error) {
+	p := s.Program()
+	r, found := p.Find(name)
+	switch {
+	case !found:
+		return w, refuse("nothing is named %s%s", name,
+			p.Job.DidYouMean(name, "rule", "output", "alarm", "input", "bands", "follow", "loop"))
+	case r.Kind == logic.SettingKind || r.Kind == logic.MessageKind || r.Kind == logic.DerivedKind:
+		return w, refuse("%s decides nothing; ask for a rule, an output, an alarm or an input", name)
+	}
+	clock, stand := ClockOf(p), s.Standing(r)
+	_, w.State = p.States(stand)
+	w.Because = p.Sentence(stand, clock)
+	w.Grounds, w.Under = s.Grounds(r, clock)
+	return w, nil
+}
+
 // A Now is everything of a job at one time.
 type Now struct {
 	Status
@@ -356,9 +359,86 @@ type Now struct {
 	Bypasses []BypassNow
 }
 
-// Now is everything of the job, as it is now.
-func (e *Engine) Now(ctx context.Context) (Now, error) {
-	return ask(ctx, e, func() Now { return Now{e.status(), e.points(), e.rules(), e.alarms(false), e.settings(), e.bypasses()} })
+// pictureLasts is for how many nanoseconds one picture of a job serves all who ask.
+const pictureLasts = second / 2
+
+// A Picture is a Now that several may look at.
+type Picture struct {
+	Now
+	once    sync.Once
+	encoded []byte
+	err     error
+}
+
+// Encoded returns the picture as encode writes it, which is called once.
+func (p *Picture) Encoded(encode func(*Now) ([]byte, error)) ([]byte, error) {
+	p.once.Do(func() { p.encoded, p.err = encode(&p.Now) })
+	return p.encoded, p.err
+}
+
+// picture is the last one, and whether somebody makes another.
+type picture struct {
+	mu      sync.Mutex
+	last    *Picture
+	at      int64 // when it was made, steady
+	changes int   // commands that were carried out
+	making  chan struct{}
+}
+
+// clear has the next who asks see what a command has changed.
+func (p *picture) clear() {
+	p.mu.Lock()
+	p.last = nil
+	p.changes++
+	p.mu.Unlock()
+}
+
+// fresh returns the last picture, if it is new enough; else who is to wait for another, or nil for whoever is to make it.
+func (p *picture) fresh(now int64) (last *Picture, changes int, wait chan struct{}) {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	if p.last != nil && now-p.at < pictureLasts {
+		return p.last, 0, nil
+	}
+	if p.making != nil {
+		return nil, 0, p.making
+	}
+	p.making = make(chan struct{})
+	return nil, p.changes, nil
+}
+
+func (p *picture) made(last *Picture, at int64, changes int) {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	if last != nil && changes == p.changes {
+		p.last, p.at = last, at
+	}
+	close(p.making)
+	p.making = nil
+}
+
+// Now returns everything of the job, as it was within the last half second. However many ask, the engine is asked once.
+func (e *Engine) Now(ctx context.Context) (*Picture, error) {
+	for {
+		_, now := e.clock.Now()
+		last, changes, wait := e.seen.fresh(now)
+		if last != nil {
+			return last, nil
+		}
+		if wait == nil {
+			v, err := ask(ctx, e, func() Now { return Now{e.status(), e.points(), e.rules(), e.alarms(false), e.settings(), e.bypasses()} })
+			if err == nil {
+				last = &Picture{Now: v}
+			}
+			e.seen.made(last, now, changes)
+			return last, err
+		}
+		select {
+		case <-wait:
+		case <-ctx.Done():
+			return nil, ctx.Err()
+		}
+	}
 }
 
 // A SettingNow is a setpoint as it is set.

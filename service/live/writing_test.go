@@ -18,7 +18,7 @@ const chilled = `job "Hatching jars"
 device rack modbus tcp "127.0.0.1:1502" unit 1
   poll 500 ms
 input oxygen
-  source rack holding 0
+  source rack input 0 real
   unit mg/L
 input mains discrete
   source rack discrete 0
@@ -46,16 +46,16 @@ rule ring
 func TestMinimumTimesBindPeople(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
 		x := running(t, chilled)
-		x.rack.set("oxygen", 5.5)
+		x.set("oxygen", 5.5)
 		time.Sleep(10 * time.Second)
-		require.Equal(t, 1.0, x.rack.get("chiller"))
+		require.Equal(t, 1.0, x.get("chiller"))
 		a := x.do(live.Request{Do: "off", Name: "chiller", Who: "anna"})
 		assert.Equal(t, "on", a.State)
-		assert.Regexp(t, `^stood off by a person, but its minimum on of 30 s lasts until \d\d:\d\d:\d\d$`, a.Because)
+		assert.Regexp(t, `^kept off by a person, but its minimum on of 30 s lasts until \d\d:\d\d:\d\d$`, a.Because)
 		time.Sleep(15 * time.Second)
-		assert.Equal(t, 1.0, x.rack.get("chiller"))
+		assert.Equal(t, 1.0, x.get("chiller"))
 		time.Sleep(10 * time.Second)
-		assert.Equal(t, 0.0, x.rack.get("chiller"))
+		assert.Equal(t, 0.0, x.get("chiller"))
 		a = x.do(live.Request{Do: "hand", Name: "chiller", Value: "on", For: time.Hour, Who: "anna"})
 		assert.Equal(t, "off", a.State)
 		assert.Regexp(t, `^in hand: on, but its minimum off of 1 min lasts until \d\d:\d\d:\d\d$`, a.Because)
@@ -68,29 +68,31 @@ func TestMinimumTimesBindPeople(t *testing.T) {
 func TestWrittenLater(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
 		x := running(t, chilled)
-		x.rack.set("oxygen", 5.5)
+		x.set("oxygen", 5.5)
 		x.do(live.Request{Do: "hand", Name: "valve", Value: "50 %", For: time.Hour, Who: "anna"})
 		time.Sleep(40 * time.Second)
-		require.Equal(t, []float64{1, 50}, []float64{x.rack.get("chiller"), x.rack.get("valve")})
+		require.Equal(t, []float64{1, 50}, []float64{x.get("chiller"), x.get("valve")})
 		assert.Empty(t, x.journal("write"), "what is written at once has no second time")
 
-		x.rack.is(func(r *panel) { r.lost = true })
+		x.rack().Switch(false)
 		time.Sleep(time.Minute)
 		x.refuses(live.Request{Do: "hand", Name: "valve", Value: "60 %", For: time.Hour},
 			"valve cannot be written: "+x.point("valve").NotWritten+"; only off is taken")
 		x.do(live.Request{Do: "off", Name: "chiller", Who: "anna"}) // which its fail state had done
-		assert.Equal(t, 1.0, x.rack.get("chiller"), "the plant has it as it was")
-		before := x.sincePanel()
-		x.rack.is(func(r *panel) { r.lost = false; r.values["oxygen"] = 5.4 })
+		assert.Equal(t, 1.0, x.get("chiller"), "the plant has it as it was")
+		before := x.since()
+		x.set("oxygen", 5.4)
+		x.rack().Switch(true)
+		x.until(func() bool { return x.connected("rack") })
 		time.Sleep(time.Second)
-		assert.Equal(t, []string(nil), x.rack.changedTo(before, 1), "nothing is turned on before it has settled")
-		assert.Equal(t, 0.0, x.rack.get("chiller"), "a person's off does not wait")
+		assert.Equal(t, []string(nil), x.writtenAs(before, 1), "nothing is turned on before it has settled")
+		assert.Equal(t, 0.0, x.get("chiller"), "a person's off does not wait")
 		x.do(live.Request{Do: "auto", Name: "chiller", Who: "anna"})
 		time.Sleep(50 * time.Second)
-		assert.Equal(t, 0.0, x.rack.get("chiller"))
+		assert.Equal(t, 0.0, x.get("chiller"))
 		assert.Regexp(t, "minimum off of 1 min", x.point("chiller").Reason)
 		time.Sleep(12 * time.Second)
-		assert.Equal(t, 1.0, x.rack.get("chiller"))
+		assert.Equal(t, 1.0, x.get("chiller"))
 		require.Len(t, x.journal("write"), 1)
 		assert.Regexp(t, `^chiller →off: decided at \d\d:\d\d:\d\d$`, x.journal("write")[0])
 		assert.Equal(t, "hand", x.point("valve").Mode, "the plant still had it")
@@ -103,23 +105,23 @@ func TestWrittenLater(t *testing.T) {
 func TestInterlockedWhileSettling(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
 		x := running(t, chilled)
-		x.rack.set("oxygen", 4)
+		x.set("oxygen", 4)
 		time.Sleep(40 * time.Second)
-		require.Equal(t, 1.0, x.rack.get("horn"))
+		require.Equal(t, 1.0, x.get("horn"))
 		time.Sleep(100 * time.Millisecond) // between two polls
-		x.rack.set("mains", 0)             // while nobody is there
-		x.rack.set("oxygen", 9)
-		before := x.sincePanel()
+		x.set("mains", 0)                  // while nobody is there
+		x.set("oxygen", 9)
+		before := x.since()
 		x.kill(0)
 		time.Sleep(1900 * time.Millisecond)
-		changed := x.rack.changed(before)
+		changed := x.written(before)
 		require.Len(t, changed, 1, "%v", changed)
 		assert.True(t, strings.HasSuffix(changed[0], " horn=0"), changed[0])
 		time.Sleep(2 * time.Second)
 		assert.Equal(
 			t,
 			[]float64{0, 0, 0},
-			[]float64{x.rack.get("chiller"), x.rack.get("valve"), x.rack.get("horn")},
+			[]float64{x.get("chiller"), x.get("valve"), x.get("horn")},
 			"then what is decided",
 		)
 		x.stop()
@@ -130,24 +132,24 @@ func TestInterlockedWhileSettling(t *testing.T) {
 func TestMinimumTimesOverAKill(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
 		x := running(t, chilled)
-		x.rack.set("oxygen", 5.5)
+		x.set("oxygen", 5.5)
 		time.Sleep(10 * time.Second)
-		require.Equal(t, 1.0, x.rack.get("chiller"))
-		begun := x.sincePanel()
-		x.rack.set("oxygen", 7)
+		require.Equal(t, 1.0, x.get("chiller"))
+		begun := x.since()
+		x.set("oxygen", 7)
 		x.kill(5 * time.Second)
 		time.Sleep(10 * time.Second)
-		assert.Equal(t, 1.0, x.rack.get("chiller"), "its minimum on has not passed")
+		assert.Equal(t, 1.0, x.get("chiller"), "its minimum on has not passed")
 		time.Sleep(20 * time.Second)
-		off := x.rack.changedTo(begun, 0)
+		off := x.writtenAs(begun, 0)
 		assert.Len(t, off, 2, "it and its valve: %v", off)
-		x.rack.set("oxygen", 5.5)
+		x.set("oxygen", 5.5)
 		time.Sleep(10 * time.Second)
 		x.kill(5 * time.Second)
 		time.Sleep(20 * time.Second)
-		assert.Equal(t, 0.0, x.rack.get("chiller"), "nor its minimum off")
+		assert.Equal(t, 0.0, x.get("chiller"), "nor its minimum off")
 		time.Sleep(40 * time.Second)
-		assert.Equal(t, 1.0, x.rack.get("chiller"))
+		assert.Equal(t, 1.0, x.get("chiller"))
 		x.stop()
 	})
 }
@@ -169,12 +171,12 @@ func TestService(t *testing.T) {
 			return all
 		}
 		for range 3 {
-			x.rack.set("oxygen", 5.5)
+			x.set("oxygen", 5.5)
 			time.Sleep(5 * time.Minute)
-			x.rack.set("oxygen", 7)
+			x.set("oxygen", 7)
 			time.Sleep(2 * time.Minute)
 		}
-		x.rack.set("oxygen", 5.5)
+		x.set("oxygen", 5.5)
 		time.Sleep(90 * time.Second)
 		x.kill(time.Minute)
 		time.Sleep(2 * time.Minute)
@@ -203,9 +205,9 @@ func TestService(t *testing.T) {
 			live.Request{Do: "reset", Name: "chiller.service", Value: "now"},
 			`chiller.service: reset takes no value, and "now" is one`,
 		)
-		x.rack.set("oxygen", 7)
+		x.set("oxygen", 7)
 		time.Sleep(10 * time.Minute) // so that the service is not restless
-		x.rack.set("oxygen", 5.5)
+		x.set("oxygen", 5.5)
 		time.Sleep(time.Minute)
 		x.kill(time.Minute)
 		time.Sleep(14 * time.Minute)

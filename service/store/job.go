@@ -115,6 +115,21 @@ func (s *Store) MakeJob(ctx context.Context, name string, now time.Time) (j *Job
 	return j, made, j.verify()
 }
 
+// NumberAbove has jobs that are made from now on have numbers above the given one.
+func (s *Store) NumberAbove(ctx context.Context, number int64) error {
+	err := s.change(ctx, func(tx *gorm.DB) error {
+		done := tx.Exec("UPDATE sqlite_sequence SET seq = max(seq, ?) WHERE name = 'jobs'", number)
+		if done.Error == nil && done.RowsAffected == 0 {
+			return tx.Exec("INSERT INTO sqlite_sequence (name, seq) VALUES ('jobs', ?)", number).Error
+		}
+		return done.Error
+	})
+	if err != nil {
+		return fmt.Errorf("numbering jobs above %d: %w", number, err)
+	}
+	return nil
+}
+
 // An Overview is what is kept of a job, counted.
 type Overview struct {
 	Newest                int64 // 0 where there is no revision

@@ -6,6 +6,8 @@ import (
 	"fmt"
 	"log/slog"
 	"sync"
+
+	"rectura/service/background"
 )
 
 // A mover moves what SQLite has written to its log into the database's file. Left
@@ -30,12 +32,16 @@ func startMover(dsn string, log *slog.Logger) (*mover, error) {
 	}
 	db.SetMaxOpenConns(1)
 	m := &mover{db: db, log: log, work: make(chan struct{}, 1), done: make(chan struct{})}
-	go func() {
+	background.Go(log, "moving the log", func() error {
 		defer close(m.done)
 		for range m.work {
-			m.move(context.Background())
+			_ = background.Do(log, "moving the log", func() error { // which logs what goes wrong
+				m.move(context.Background())
+				return nil
+			})
 		}
-	}()
+		return nil
+	})
 	return m, nil
 }
 

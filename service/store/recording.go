@@ -5,15 +5,16 @@ import (
 	"database/sql"
 	"encoding/json"
 	"fmt"
+	"log/slog"
 	"math"
 	"runtime"
 	"time"
 
 	"github.com/klauspost/compress/zstd"
-	"golang.org/x/sync/errgroup"
 	"gorm.io/gorm"
 
 	"rectura/core/recording"
+	"rectura/service/background"
 )
 
 // A Recording is what the store knows of a recording without its readings.
@@ -184,7 +185,7 @@ func (j *Job) AddRecording(ctx context.Context, name string, r *recording.Record
 				return fmt.Errorf("column %s: %w", c.Name, err)
 			}
 		}
-		if err := addBlocks(tx, columns, r.Columns); err != nil {
+		if err := addBlocks(tx, s.options.Log, columns, r.Columns); err != nil {
 			return err
 		}
 		for i := range columns {
@@ -203,32 +204,44 @@ func (j *Job) AddRecording(ctx context.Context, name string, r *recording.Record
 
 // addBlocks packs blocks on all processors and writes them meanwhile, in the
 // order of time: so the columns that share their times are packed together.
-func addBlocks(tx *gorm.DB, columns []columnRow, of []*recording.Column) error {
+func addBlocks(tx *gorm.DB, log *slog.Logger, columns []columnRow, of []*recording.Column) error {
 	most := 0
 	for _, c := range of {
 		most = max(most, len(c.Blocks))
 	}
-	packed := make(chan chan []blockRow, runtime.GOMAXPROCS(0)) // in order; bounds what is under way
+	type packed struct {
+		rows []blockRow
+		err  error
+	}
+	all := make(chan chan packed, runtime.GOMAXPROCS(0)) // in order; bounds what is under way
 	ctx, stop := context.WithCancel(tx.Statement.Context)
 	defer stop()
-	go func() {
-		defer close(packed)
+	background.Go(log, "packing recordings", func() error {
+		defer close(all)
 		for k := range most {
-			rows := make(chan []blockRow, 1)
+			one := make(chan packed, 1)
 			select {
-			case packed <- rows:
-				go func() { rows <- pack(columns, of, k) }()
+			case all <- one:
+				background.Go(log, "packing a recording", func() error {
+					one <- packed{rows: pack(columns, of, k)}
+					return nil
+				}, func(err error) { one <- packed{err: err} })
 			case <-ctx.Done():
-				return
+				return nil
 			}
 		}
-	}()
+		return nil
+	})
 	position := map[int64]int{}
 	for i, c := range columns {
 		position[c.ID] = i
 	}
-	for some := range packed {
-		rows := <-some
+	for some := range all {
+		made := <-some
+		if made.err != nil {
+			return made.err
+		}
+		rows := made.rows
 		if err := tx.CreateInBatches(rows, 100).Error; err != nil {
 			return err
 		}
@@ -390,10 +403,9 @@ func (j *Job) Readings(ctx context.Context, id, from, to int64) (*recording.Reco
 // unpack unpacks blocks on all processors; those that begin at the same time one after the other, for
 // most often they share their times.
 func unpack(ctx context.Context, together map[int64][]func(d *recording.Decoder) error) error {
-	unpacking, ctx := errgroup.WithContext(ctx)
-	unpacking.SetLimit(runtime.GOMAXPROCS(0))
+	tasks := make([]func() error, 0, len(together))
 	for _, some := range together {
-		unpacking.Go(func() error {
+		tasks = append(tasks, func() error {
 			var d recording.Decoder
 			for _, one := range some {
 				if err := ctx.Err(); err != nil {
@@ -406,7 +418,7 @@ func unpack(ctx context.Context, together map[int64][]func(d *recording.Decoder)
 			return nil
 		})
 	}
-	return unpacking.Wait()
+	return background.Spread("unpacking a recording", tasks)
 }
 
 // unpack verifies a block of a column and unpacks it.

@@ -55,7 +55,7 @@ var migrations embed.FS
 // Open opens or creates the database in a file, and brings its tables to the
 // present form. What the file's folder holds of it is for the owner alone.
 func Open(ctx context.Context, file string, o Options) (*Store, error) {
-	s, err := openFile(ctx, file, o, "migrations/*.sql", "none")
+	s, err := openFile(ctx, file, o, "migrations/*.sql", "none", nil)
 	if err != nil {
 		return nil, err
 	}
@@ -65,8 +65,9 @@ func Open(ctx context.Context, file string, o Options) (*Store, error) {
 	return s, nil
 }
 
-// openFile opens a file with the tables of some migrations, which gives room back as vacuum says.
-func openFile(ctx context.Context, file string, o Options, tables, vacuum string) (s *Store, err error) {
+// openFile opens a file with the tables of some migrations, which gives room back as vacuum says. The numbers of jobs are for
+// migrations of what was kept by their names.
+func openFile(ctx context.Context, file string, o Options, tables, vacuum string, jobs map[string]int64) (s *Store, err error) {
 	if o.Log == nil {
 		o.Log = slog.New(slog.DiscardHandler)
 	}
@@ -97,7 +98,7 @@ func openFile(ctx context.Context, file string, o Options, tables, vacuum string
 	if err != nil {
 		return s, err
 	}
-	if err := s.migrate(ctx, migrations, names); err != nil {
+	if err := s.migrate(ctx, migrations, names, jobs); err != nil {
 		return s, err
 	}
 	reading := url.Values{"mode": {"ro"}, "_pragma": {"query_only(1)", "busy_timeout(10000)", "trusted_schema(0)", "cell_size_check(1)"}}
@@ -147,11 +148,15 @@ func connect(file string, options url.Values, most int) (*gorm.DB, error) {
 }
 
 // fills work out what a migration adds and SQL cannot say.
-var fills = map[string]func(tx *gorm.DB) error{"migrations/0005_sums.sql": fillSums, "migrations/0006_jobs.sql": fillJobs}
+var fills = map[string]func(tx *gorm.DB, jobs map[string]int64) error{
+	"migrations/0005_sums.sql":       func(tx *gorm.DB, _ map[string]int64) error { return fillSums(tx) },
+	"migrations/0006_jobs.sql":       func(tx *gorm.DB, _ map[string]int64) error { return fillJobs(tx) },
+	"migrations/plant/0003_sums.sql": fillPlant,
+}
 
 // migrate runs the numbered migrations that the database has not had yet, each
 // in a transaction of its own.
-func (s *Store) migrate(ctx context.Context, folder fs.FS, names []string) error {
+func (s *Store) migrate(ctx context.Context, folder fs.FS, names []string, jobs map[string]int64) error {
 	version := func(db *gorm.DB) (done int, err error) {
 		return done, db.WithContext(ctx).Raw("PRAGMA user_version").Scan(&done).Error
 	}
@@ -193,7 +198,7 @@ func (s *Store) migrate(ctx context.Context, folder fs.FS, names []string) error
 				}
 			}
 			if fill := fills[name]; fill != nil {
-				if err := fill(tx); err != nil {
+				if err := fill(tx, jobs); err != nil {
 					return err
 				}
 			}

@@ -148,19 +148,19 @@ func TestMigrations(t *testing.T) {
 	for from := range 3 {
 		s := open(t, filepath.Join(t.TempDir(), "m.db"))
 		require.NoError(t, s.db.Exec("PRAGMA user_version = 0").Error)
-		require.NoError(t, s.migrate(context.Background(), folder, []string{"1.sql", "2.sql"}[:from]))
-		require.NoError(t, s.migrate(context.Background(), folder, []string{"2.sql", "1.sql"}))
+		require.NoError(t, s.migrate(context.Background(), folder, []string{"1.sql", "2.sql"}[:from], nil))
+		require.NoError(t, s.migrate(context.Background(), folder, []string{"2.sql", "1.sql"}, nil))
 		if from == 0 {
 			first = tables(s)
 		}
 		assert.Equal(t, first, tables(s))
 		assert.Len(t, first, 2)
-		assert.ErrorContains(t, s.migrate(context.Background(), folder, []string{"1.sql", "2.sql", "3.sql"}), "migration 3.sql")
+		assert.ErrorContains(t, s.migrate(context.Background(), folder, []string{"1.sql", "2.sql", "3.sql"}, nil), "migration 3.sql")
 		assert.Equal(t, first, tables(s))
 		require.NoError(t, s.db.Exec("PRAGMA user_version = 7").Error)
 		assert.EqualError(
 			t,
-			s.migrate(context.Background(), folder, []string{"1.sql"}),
+			s.migrate(context.Background(), folder, []string{"1.sql"}, nil),
 			"the tables have version 7, and this program knows 1; use a newer program",
 		)
 		require.NoError(t, s.db.Exec("PRAGMA user_version = 1").Error)

@@ -6,25 +6,30 @@ import (
 	"io"
 	"log"
 	"math"
+	"syscall"
 	"time"
 
 	"github.com/simonvetter/modbus"
 )
 
-// ErrNoAnswer is the error of a request that nobody has answered in time, twice, or not as the protocol wants it.
+// ErrNoAnswer is the error of a request that nobody answered in time, twice, or not as the protocol wants it.
 var ErrNoAnswer = errors.New("no answer")
 
+// errFunction is the exception of a device that does not know the function of a request.
+var errFunction error = modbus.ErrIllegalFunction
+
 // A Line is the connection to one address, which the units behind it share: those of a serial line, or of a
-// gateway. One goroutine uses it: one request follows the other, and dialling and closing take what they take.
+// gateway. One goroutine uses it: one request follows the other, and dialling and closing take their time.
 // It dials when it is first used, and again after a failure.
 type Line struct {
-	client  *modbus.ModbusClient
+	client  Client
 	name    string // of the device, for people
 	timeout time.Duration
 	serial  bool
 	open    bool
 	once    bool            // nothing is asked twice: the device is lost already
 	apart   map[gapped]bool // the requests that are refused as joined ones, on this connection
+	gone    bool            // the other end has ended a connection since ended was last called
 }
 
 // A gapped request is one of a unit that reads along what nobody asks for.
@@ -41,8 +46,31 @@ type Reading struct {
 	Fault string  // why there is none, in words; empty where there is
 }
 
-// NewLine is the line to a device. What the library has to say goes to a log; nil for nowhere.
-func NewLine(d *Device, to *log.Logger) (*Line, error) {
+// A Client makes requests of one device after the other: that of the library, or one of a rack in memory.
+type Client interface {
+	Open() error
+	Close() error
+	SetUnitId(id uint8) error
+	ReadCoils(addr, quantity uint16) ([]bool, error)
+	ReadDiscreteInputs(addr, quantity uint16) ([]bool, error)
+	ReadRegisters(addr, quantity uint16, of modbus.RegType) ([]uint16, error)
+	ReadRegister(addr uint16, of modbus.RegType) (uint16, error)
+	WriteCoil(addr uint16, value bool) error
+	WriteCoils(addr uint16, values []bool) error
+	WriteRegister(addr, value uint16) error
+	WriteRegisters(addr uint16, values []uint16) error
+}
+
+// A Dialer returns the client of a device's line, which is not open yet; nil for the library's.
+type Dialer func(d *Device, timeout time.Duration) Client
+
+// NewLine returns the line to a device. What the library has to say goes to a log; nil for nowhere.
+func NewLine(d *Device, to *log.Logger) (*Line, error) { return newLine(d, nil, to) }
+
+func newLine(d *Device, dial Dialer, to *log.Logger) (*Line, error) {
+	if dial != nil {
+		return &Line{client: dial(d, d.Timeout), name: d.Name, timeout: d.Timeout, serial: d.Serial}, nil
+	}
 	if to == nil {
 		to = log.New(io.Discard, "", 0)
 	}
@@ -76,8 +104,7 @@ func (l *Line) Close() error {
 func (l *Line) Read(d *Device, r Request) ([]Reading, error) {
 	var wires []*Wire
 	for i := range d.Wires {
-		if w := &d.Wires[i]; !w.Heartbeat && w.Table == r.Table && w.Every == r.Every && w.Address >= r.First &&
-			w.Address+w.Size-1 <= r.Last() {
+		if w := &d.Wires[i]; r.reads(w) {
 			wires = append(wires, w)
 		}
 	}
@@ -146,6 +173,7 @@ func (l *Line) ask(unit int, r Request, wires []*Wire) (readings []Reading, refu
 	return readings, nil, nil
 }
 
+// twice makes a request, and once more if it is not answered.
 func (l *Line) twice(unit int, r Request) (words []uint16, bits []bool, err error) {
 	for tries := range 2 {
 		if tries > 0 && l.once {
@@ -171,9 +199,21 @@ func (l *Line) twice(unit int, r Request) (words []uint16, bits []bool, err erro
 		if err == nil || exception(err) {
 			return words, bits, err
 		}
-		l.fail()
+		l.fail(err)
 	}
 	return nil, nil, fmt.Errorf("asking %s: %w: %w", l.name, ErrNoAnswer, err)
+}
+
+// has reads what stands where an output is written.
+func (l *Line) has(d *Device, w *Wire) (float64, error) {
+	readings, _, err := l.ask(d.Unit, Request{Table: w.Table, First: w.Address, Count: w.Size}, []*Wire{w})
+	if err != nil {
+		return 0, err
+	}
+	if readings[0].Fault != "" {
+		return 0, errors.New(readings[0].Fault)
+	}
+	return readings[0].Value, nil
 }
 
 // Write writes a value where a wire stands: of a single bit anything but 0 is on. It is not repeated.
@@ -185,21 +225,61 @@ func (l *Line) Write(d *Device, w *Wire, value float64) error {
 			return err
 		}
 	}
+	err := l.send(d, func() error { return l.put(w, words, value != 0) })
+	if exception(err) {
+		return fmt.Errorf("%s refuses to write %s to %s: %w", l.name, w.Point, w.place(), err)
+	}
+	if err != nil {
+		return fmt.Errorf("%s did not answer when %s was written: %w: %w", l.name, w.Point, ErrNoAnswer, err)
+	}
+	return nil
+}
+
+// WriteAll writes values of neighbouring wires in one request. It is not repeated.
+func (l *Line) WriteAll(d *Device, wires []*Wire, values []float64) error {
+	var words []uint16
+	var bits []bool
+	for i, w := range wires {
+		if w.Type == "bool" {
+			bits = append(bits, values[i] != 0)
+			continue
+		}
+		some, err := w.words(values[i])
+		if err != nil {
+			return err
+		}
+		words = append(words, some...)
+	}
+	at := uint16(wires[0].Address)
+	err := l.send(d, func() error {
+		if len(bits) > 0 {
+			return l.client.WriteCoils(at, bits)
+		}
+		return l.client.WriteRegisters(at, words)
+	})
+	last := wires[len(wires)-1]
+	if exception(err) {
+		return fmt.Errorf("%s refuses to write %s to %d: %w", l.name, wires[0].place(), last.Address, err)
+	}
+	if err != nil {
+		return fmt.Errorf("%s did not answer when %s to %d were written: %w: %w", l.name, wires[0].place(), last.Address, ErrNoAnswer, err)
+	}
+	return nil
+}
+
+// send has something written to a device.
+func (l *Line) send(d *Device, write func() error) error {
 	err := l.dial()
 	if err == nil {
 		err = l.client.SetUnitId(uint8(d.Unit))
 	}
 	if err == nil {
-		err = l.put(w, words, value != 0)
+		err = write()
 	}
-	if err == nil {
-		return nil
+	if err != nil && !exception(err) {
+		l.fail(err)
 	}
-	if exception(err) {
-		return fmt.Errorf("%s refuses to write %s to %s %d: %w", l.name, w.Point, w.Table, w.Address, err)
-	}
-	l.fail()
-	return fmt.Errorf("writing %s to %s: %w: %w", w.Point, l.name, ErrNoAnswer, err)
+	return err
 }
 
 func (l *Line) put(w *Wire, words []uint16, on bool) error {
@@ -234,20 +314,37 @@ func (l *Line) dial() error {
 }
 
 // fail ends a connection on which an answer is missing: a late one would be taken for that of the next request.
-// A serial line is left alone meanwhile, until whatever comes late has come.
-func (l *Line) fail() {
+// A serial line is left alone meanwhile, until a late answer has come. That a gateway has had no answer from a unit says
+// nothing about the connection, which stays.
+func (l *Line) fail(err error) {
+	if errors.Is(err, modbus.ErrGWTargetFailedToRespond) || errors.Is(err, modbus.ErrGWPathUnavailable) {
+		return
+	}
+	l.gone = l.gone || l.open && hungUp(err)
 	if l.serial {
 		time.Sleep(l.timeout)
 	}
 	_ = l.Close() // it is given up, whatever becomes of it
 }
 
-// exception tells whether a device has answered a request with an exception (MODBUS Application Protocol 1.1b3, 7).
+// hungUp reports whether an error says that the other end has ended the connection.
+func hungUp(err error) bool {
+	return errors.Is(err, io.EOF) || errors.Is(err, io.ErrUnexpectedEOF) || errors.Is(err, syscall.ECONNRESET) || errors.Is(err, syscall.EPIPE)
+}
+
+// ended reports whether the other end has ended a connection since it was last called. Whoever did may have been switched off
+// and on: nothing that was known of the devices holds.
+func (l *Line) ended() bool {
+	gone := l.gone
+	l.gone = false
+	return gone
+}
+
+// exception reports whether a device has answered a request with an exception (MODBUS Application Protocol 1.1b3, 7).
 func exception(err error) bool {
 	for _, e := range []error{
 		modbus.ErrIllegalFunction, modbus.ErrIllegalDataAddress, modbus.ErrIllegalDataValue, modbus.ErrServerDeviceFailure,
-		modbus.ErrAcknowledge, modbus.ErrServerDeviceBusy, modbus.ErrMemoryParityError, modbus.ErrGWPathUnavailable,
-		modbus.ErrGWTargetFailedToRespond,
+		modbus.ErrAcknowledge, modbus.ErrServerDeviceBusy, modbus.ErrMemoryParityError,
 	} {
 		if errors.Is(err, e) {
 			return true

@@ -10,6 +10,7 @@ import (
 const (
 	mostRegisters = 125
 	mostBits      = 2000
+	mostWritten   = 100 // registers or bits that one request writes; the last point may go beyond
 	gapRegisters  = 8
 	gapBits       = 16 * gapRegisters
 )
@@ -30,6 +31,11 @@ func (r *Request) Function() int {
 
 // Last is the last address that is read.
 func (r *Request) Last() int { return r.First + r.Count - 1 }
+
+// reads reports whether the request reads a wire.
+func (r *Request) reads(w *Wire) bool {
+	return !w.Heartbeat && w.Table == r.Table && w.Every == r.Every && w.Address >= r.First && w.Address+w.Size-1 <= r.Last()
+}
 
 // Requests are those that read the points of a device, and its outputs back: as few as can be, at each pace for
 // itself, the quickest first. No value is split across two of them. A heartbeat is written only.

@@ -48,6 +48,22 @@ func (w *Wire) Reference() string {
 	return fmt.Sprintf("%d%05d", digit, w.Address+1)
 }
 
+// place is where the wire stands in its device, in words.
+func (w *Wire) place() string {
+	if w.Registers() && w.Bit >= 0 {
+		return fmt.Sprintf("%s %d bit %d", w.Table, w.Address, w.Bit)
+	}
+	return fmt.Sprintf("%s %d", w.Table, w.Address)
+}
+
+// key identifies the place of the wire and how its value stands there.
+func (w *Wire) key(d *Device) string {
+	return fmt.Sprintf("%s unit %d %s %s %s", d.line(), d.Unit, w.place(), w.Type, w.Order())
+}
+
+// joins reports whether the wire can be written in one request with its neighbours: a bit of a register cannot.
+func (w *Wire) joins() bool { return !w.Registers() || w.Type != "bool" }
+
 // Order is how the bytes of a value that takes several registers follow each other, A being the highest: ABCD,
 // CDAB; of a single register AB or BA; empty of a bit.
 func (w *Wire) Order() string {
