@@ -354,7 +354,7 @@ func TestService(t *testing.T) {
 	out, _ = run(t, "jobs", "delete", "small-hut")
 	assert.Equal(t, "rectura: small-hut has 2 revisions and 2 recordings, which would be gone for good; if that is meant, say --yes\n", out)
 	out, _ = run(t, "jobs", "delete", "small-hut", "--yes")
-	assert.Equal(t, "small-hut is deleted\n", out)
+	assert.Equal(t, "small-hut is deleted.\n", out)
 
 	probeRack(t)
 

@@ -149,7 +149,7 @@ func printStatus(c *cobra.Command, format string, all []client.JobStatus) error 
 				s.PassedOver,
 			)
 		}
-		if s.LateReadings > 0 {
+		if s.LateReadings >= manyLate {
 			fmt.Fprintf(w, "\n%s of %s came late, since their line was busy: read less often, or fewer points.\n",
 				count(int(s.LateReadings), "reading", "readings"), s.Job)
 		}
@@ -163,6 +163,9 @@ func printStatus(c *cobra.Command, format string, all []client.JobStatus) error 
 	}
 	return nil
 }
+
+// manyLate is from how many late readings on the lines of a job are called busy: a few come with any start.
+const manyLate = 100
 
 // daysText says for how many days records are kept.
 func daysText(days *float64) string {

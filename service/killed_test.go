@@ -334,7 +334,7 @@ func TestRunning(t *testing.T) {
 	}, 20*time.Second, 50*time.Millisecond)
 	a, err := api.ArmWithResponse(t.Context(), "twin", client.ArmRequest{Plan: plan.JSON200.Number, Revision: 1})
 	require.NoError(t, err)
-	refused(a.Body, http.StatusConflict, "of the armed job hatchery drives; disarm that, or wire one of them elsewhere.")
+	refused(a.Body, http.StatusConflict, "which blower of the job hatchery drives; disarm that, or wire one of them elsewhere.")
 
 	// A failed trial needs a reason, which is journalled.
 	push("twin", text+"\ntrial dry\n  play \"recordings/a.csv\"\n  expect blower off always\n")
@@ -491,7 +491,7 @@ func TestTwoJobsOnOneWire(t *testing.T) {
 	assert.Contains(
 		t,
 		string(l.Body),
-		"the job one talks on "+line+", where two would disturb each other; give all devices of that line to one job, or disarm one.",
+		"the job one talks on "+line+" 19200 8E1, where two would disturb each other; give all devices of that line to one job, or disarm one.",
 	)
 
 	two := begin("two", fmt.Sprintf(text, rack.Address(), line+"0", 2, 1))
@@ -503,7 +503,7 @@ func TestTwoJobsOnOneWire(t *testing.T) {
 	a, err := api.ArmWithResponse(t.Context(), "two", client.ArmRequest{Plan: plan.JSON200.Number, Revision: plan.JSON200.Revision})
 	require.NoError(t, err)
 	assert.Equal(t, http.StatusConflict, a.StatusCode())
-	assert.Contains(t, string(a.Body), "unit 1 holding 9, which pump of the armed job one drives")
+	assert.Contains(t, string(a.Body), "rack holding 9 bit 1, which pump of the job one drives")
 }
 
 // A plant's file that is damaged is not run on: the service says so, and does not start.
@@ -552,11 +552,11 @@ func TestOnExit(t *testing.T) {
 			require.NoError(t, <-done)
 			assert.Equal(t, exit == "fail", rack.Bit("coil", 2), "the horn")
 			assert.Equal(t, exit == "hold", rack.Bit("coil", 3), "the lamp")
-			plant, err := store.OpenPlant(t.Context(), filepath.Join(data, "plant.db"), store.Options{})
+			plant, err := store.OpenPlant(t.Context(), filepath.Join(data, "plant.db"), store.PlantOptions{})
 			require.NoError(t, err)
-			armed, err := plant.Armed(t.Context())
+			kept, err := plant.Recall(t.Context())
 			require.NoError(t, errors.Join(err, plant.Close()))
-			assert.Equal(t, "armed", armed[0].Mode, "it goes on when the service is there again")
+			assert.Equal(t, "armed", kept[0].Armed.Mode, "it goes on when the service is there again")
 		})
 	}
 }
