@@ -3,6 +3,7 @@ package live
 import (
 	"errors"
 	"fmt"
+	"io"
 	"io/fs"
 	"os"
 	"path/filepath"
@@ -71,7 +72,7 @@ func (f leaseFile) unlock(x *leasable) {
 }
 
 func (x *leasable) flock(at uint64, kind int16) unix.Flock_t {
-	lock := unix.Flock_t{Type: kind, Whence: int16(os.SEEK_SET), Start: int64(at), Len: 1}
+	lock := unix.Flock_t{Type: kind, Whence: int16(io.SeekStart), Start: int64(at), Len: 1}
 	if x.Unit < 0 {
 		lock.Len = unitsAt
 	}

@@ -15,6 +15,7 @@ import (
 	"testing/synctest"
 	"time"
 
+	mb "github.com/simonvetter/modbus"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
@@ -448,6 +449,33 @@ func TestMismatchAndFlash(t *testing.T) {
 		alarms, err = x.engine.Alarms(t.Context(), false)
 		require.NoError(t, err)
 		assert.Empty(t, alarms)
+		x.stop()
+	})
+}
+
+// A rack refuses a write for a while: it is repeated at each poll with the newest state, raises an alarm with the exception's name after
+// the third repetition, and is through as soon as the rack takes it.
+func TestRefusedWrite(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		x := running(
+			t,
+			"job \"x\"\n  settle 1 s\ndevice rack modbus tcp \"127.0.0.1:1502\" unit 1\n  poll 500 ms\ninput k discrete\n  source rack discrete 0\n"+
+				"output pump\n  drives rack coil 1\n  fail off\nrule r\n  on when k\n  call pump\n",
+		)
+		x.refuse("pump", false, mb.ErrServerDeviceFailure)
+		x.set("k", 1)
+		time.Sleep(4 * time.Second)
+		assert.Equal(t, 0.0, x.get("pump"))
+		require.Len(t, x.alarms(), 1)
+		assert.Contains(t, x.alarms()[0], "pump.mismatch, high, active, unacknowledged: ")
+		assert.Contains(t, x.point("pump").NotWritten, "server device failure")
+		since := x.since()
+		x.refuse("pump", false, nil)
+		time.Sleep(2 * time.Second)
+		require.Len(t, x.written(since), 1, "once")
+		assert.Empty(t, x.point("pump").NotWritten)
+		x.do(live.Request{Do: "acknowledge", Name: "pump.mismatch"})
+		assert.Empty(t, x.alarms())
 		x.stop()
 	})
 }
