@@ -37,7 +37,7 @@ func (s *Stepper) Listening() bool { return s.listening }
 
 // Found records the stand that was read back from the plant for an output; it takes effect at the next instant.
 //
-// At a restart, and when a device answers again (Resettle), an output has the state that the plant has, and a hand goes on
+// While its device is lost, that is how the plant had it last. At a restart, and when a device answers again (Resettle), an output has the state that the plant has, and a hand goes on
 // only where the plant still has what it gave. While the job listens, the output follows. While the job drives, a stand that
 // equals the decided one says that a write reached the plant only now, so that minimum times run from here; and an output
 // with a minimum off that the plant turned off is off from here on. Anything else that is found changes nothing.
@@ -64,6 +64,10 @@ func (s *Stepper) Found(output int, plant Stand) {
 			s.handLost.add(i)
 		}
 		s.setPlant(i, plant)
+	case m.away: // the last that is known of it: what was decided since was not written
+		m.plant = Stand{State: plant.State, Level: plant.Level}
+		s.touched.add(s.p.number(Ref{OutputKind, i}))
+		return
 	case o.Analog():
 		return
 	case o.same(s.stand(i), plant):

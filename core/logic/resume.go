@@ -54,6 +54,7 @@ func Resume(p *Program, rows []Row) (*Stepper, []Lost, error) {
 	if x.began {
 		x.settleBehind(x.unread)
 	}
+	x.letGo()
 	x.newValues.fill(len(p.values))
 	x.stepValues()
 	x.markAll()
@@ -70,6 +71,36 @@ type resumption struct {
 
 func (x *resumption) lose(name, format string, args ...any) {
 	x.lost = append(x.lost, Lost{name, fmt.Sprintf(format, args...)})
+}
+
+// letGo forgets what held rules and outputs back, where they do not have that any more.
+func (x *resumption) letGo() {
+	for i := range x.rules {
+		if m := &x.rules[i]; !x.has(&x.p.Rules[i].restraints, m.held) {
+			m.held = NotHeld
+		}
+	}
+	for i := range x.outputs {
+		if m := &x.outputs[i]; !x.has(&x.p.Outputs[i].restraints, m.held) {
+			m.held = NotHeld
+		}
+	}
+}
+
+func (x *resumption) has(by *restraints, held Hold) bool {
+	switch held {
+	case ByPermissive:
+		return by.permissive >= 0
+	case BySettling:
+		return by.interlock >= 0
+	case ByMinimumOn:
+		return by.minimumOn >= 0
+	case ByMinimumOff:
+		return by.minimumOff >= 0
+	case ByStarts:
+		return x.p.apart >= 0
+	}
+	return true
 }
 
 // take takes over the memory of one declaration.

@@ -118,4 +118,9 @@ type Write struct {
 	Point      string
 	Value      float64
 	Off        bool // it turns off, and goes before what turns on
+
+	// What the device has, where that is known and no other write is on its way. Should the output be given that again before this write
+	// was sent, nothing is written.
+	Had   float64
+	Known bool
 }

@@ -260,13 +260,18 @@ func (e *Engine) lose(d *dev, why string) {
 		return
 	}
 	e.note("device", d.Name, "", lost, d.why, "")
+	var last []capture.Event // how outputs were last read that were to be written otherwise
 	for _, o := range e.outputs {
-		if o.dev == d {
-			o.forget()
+		if o.dev != d {
+			continue
 		}
+		if o.ordered && !o.confirmed && o.hasKnown {
+			last = append(last, e.finding(o, o.has))
+		}
+		o.forget()
 	}
 	if e.began {
-		e.arrived.add(e.losing(d)...)
+		e.arrived.add(append(e.losing(d), last...)...)
 		return
 	}
 	e.arrived.drop(func(ev capture.Event) bool { // what it had answered before counts no more

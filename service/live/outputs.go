@@ -37,6 +37,7 @@ type out struct {
 	repeats   int     // how often the write was repeated since
 	writtenAt int64   // when it was last taken, steady
 
+	sent     bool   // a write was handed on, and nobody has said what became of it; over connections, too
 	decided  int64  // the service time of a change of which the device has not taken the write; 0 for none
 	again    bool   // it was found otherwise than it was taken, and written once more
 	differs  string // the mismatch that was raised
@@ -66,7 +67,7 @@ func (e *Engine) writes(point string) bool {
 // forget drops what is known of an output on a connection that has ended.
 func (o *out) forget() {
 	*o = out{index: o.index, name: o.name, dev: o.dev, point: o.point, readBack: o.readBack, flash: o.flash, shortOff: o.shortOff,
-		decided: o.decided, differs: o.differs, leaving: o.leaving, value: o.value}
+		sent: o.sent, decided: o.decided, differs: o.differs, leaving: o.leaving, value: o.value}
 }
 
 // finding returns the event that the plant has an output at a value.
@@ -111,8 +112,13 @@ func (e *Engine) took(d *dev, w device.Written, held bool) {
 		o.refused = w.Fault
 		return
 	}
+	o.sent = false
+	moved := !o.hasKnown || !o.point.Same(o.has, w.Value)
 	o.has, o.hasKnown, o.refused, o.repeats = w.Value, true, "", 0
 	if !o.ordered || !o.point.Same(w.Value, o.value) {
+		if moved && !held && o.flash == 0 && !e.p.Outputs[o.index].Analog() {
+			e.noteWrite(o, w.Value, "it was on its way when the job decided otherwise")
+		}
 		return
 	}
 	o.confirmed, o.writtenAt = true, e.steady
@@ -190,7 +196,7 @@ func (e *Engine) right(o *out) {
 	if o.repaired > 1 {
 		e.noteWrite(o, o.value, fmt.Sprintf("it was written %d times until the plant had it", o.repaired))
 	}
-	o.refused, o.repeats, o.again, o.repaired = "", 0, false, 0
+	o.refused, o.repeats, o.again, o.repaired, o.sent = "", 0, false, 0, false
 	o.parted, o.leaving = o.leaving, o.leaving && e.leaving
 	e.agree(o)
 }
@@ -282,9 +288,20 @@ func (e *Engine) order(o *out, value float64) {
 	if !o.ordered || !o.point.Same(o.value, value) {
 		o.again, o.repaired, o.repeats = false, 0, 0
 	}
+	w := device.Write{Device: o.dev.Name, Connection: o.dev.connection, Point: o.name, Value: value, Off: e.isOff(o, value)}
+	w.Had, w.Known = o.has, o.hasKnown && (!o.ordered || o.confirmed)
 	o.ordered, o.value, o.confirmed, o.refused = true, value, false, ""
-	o.dev.driver.writes = append(o.dev.driver.writes, device.Write{Device: o.dev.Name, Connection: o.dev.connection, Point: o.name, Value: value,
-		Off: e.isOff(o, value)})
+	x := o.dev.driver
+	if i := slices.IndexFunc(x.writes, func(before device.Write) bool { return before.Point == o.name }); i >= 0 { // of this pass
+		w.Had, w.Known = x.writes[i].Had, x.writes[i].Known
+		x.writes = slices.Delete(x.writes, i, i+1)
+		if w.Known && o.point.Same(w.Had, value) {
+			o.confirmed, o.writtenAt, o.decided = true, e.steady, 0
+			return
+		}
+	}
+	o.sent = true
+	x.writes = append(x.writes, w)
 }
 
 // decide compares what was decided of an output with what its device has, and orders what differs. A write that is on its way is
@@ -318,12 +335,28 @@ func (e *Engine) decide(o *out) {
 				Value: v, Off: e.isOff(o, v)})
 		}
 	case o.hasKnown && o.point.Same(o.has, v) && (!o.ordered || o.confirmed): // nothing is written for nothing
+		if o.sent {
+			e.tellLateWrite(o)
+		}
+		o.sent = false
 		o.ordered, o.value, o.confirmed, o.refused, o.decided = true, v, true, "", 0
 		o.again, o.repaired, o.repeats, o.writtenAt = false, 0, 0, e.steady
 		e.agree(o)
 	default:
+		e.tellUndecided(o, v)
 		e.order(o, v)
 	}
+}
+
+// tellUndecided has the journal say, of a write that no transition says, why it is made: somebody else has moved the output while
+// nothing could be written, say.
+func (e *Engine) tellUndecided(o *out, v float64) {
+	switch {
+	case o.decided != 0, o.leaving, e.broken, e.run.S.Listening(), !o.hasKnown, o.flash > 0, e.p.Outputs[o.index].Analog():
+		return
+	}
+	o.decided = e.time.t
+	e.note("write", o.name, e.standText(o, o.has), e.standText(o, v), "the plant has it otherwise than decided: "+e.decisionText(o), "")
 }
 
 // drive hands orders to the drivers after the instants of a pass.

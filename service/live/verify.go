@@ -34,7 +34,7 @@ type verifying struct {
 	// The journal, as far as it was read.
 	entries []store.Entry
 	after   int64 // the number of the last entry that was read
-	since   int64 // entries before that are passed over, until the first of the stretch is found
+	since   int64 // the time of the first entry of the stretch, or before it, until that is found; else 0
 	whole   bool  // nothing comes after entries
 
 	runs bool  // the last segment was played
@@ -178,11 +178,21 @@ func (x *verifying) next() (*store.Entry, error) {
 		if x.whole {
 			return nil, nil
 		}
-		some, err := x.record.Journal(store.JournalFilter{After: x.after, From: x.since, Oldest: entriesAtOnce})
+		if x.since != 0 {
+			begins, err := x.record.Journal(store.JournalFilter{After: x.after, From: x.since, Oldest: 1})
+			if err != nil {
+				return nil, err
+			}
+			if len(begins) > 0 {
+				x.after = begins[0].Number - 1
+			}
+			x.since = 0
+		}
+		some, err := x.record.Journal(store.JournalFilter{After: x.after, Oldest: entriesAtOnce}) // whose times may go back
 		if err != nil {
 			return nil, err
 		}
-		x.since, x.entries, x.whole = 0, some, len(some) < entriesAtOnce
+		x.entries, x.whole = some, len(some) < entriesAtOnce
 		if n := len(some); n > 0 {
 			x.after = some[n-1].Number
 		}

@@ -33,6 +33,7 @@ type Driver struct {
 	serves []*station // as of the last Serve
 	served int        // how often Serve was called
 	queue  []device.Write
+	spared []device.Write // out of the queue: what the device has already
 	beats  map[string]bool
 	anew   map[string]bool
 	held   []device.Write
@@ -239,8 +240,28 @@ func (x *Driver) Order(o device.Order) {
 }
 
 func (x *Driver) enqueue(w device.Write) {
-	x.queue = slices.DeleteFunc(x.queue, func(old device.Write) bool { return old.Point == w.Point })
+	if i := slices.IndexFunc(x.queue, func(old device.Write) bool { return old.Point == w.Point }); i >= 0 {
+		old := x.queue[i]
+		x.queue = slices.Delete(x.queue, i, i+1)
+		if w.Had, w.Known = old.Had, old.Known; w.Known && w.Had == w.Value {
+			x.spared = append(x.spared, w)
+			return
+		}
+	}
 	x.queue = append(x.queue, w)
+}
+
+// spare reports, of what the device has already, that it was taken: what was to change it was not sent yet.
+func (x *Driver) spare() {
+	x.mu.Lock()
+	all := x.spared
+	x.spared = nil
+	x.mu.Unlock()
+	for _, w := range all {
+		if u := x.station(w.Device); u != nil && u.connected && (w.Connection == 0 || w.Connection == u.connection) {
+			x.report(device.Report{Device: u.name, Connection: u.connection, Written: []device.Written{{Point: w.Point, Value: w.Value}}})
+		}
+	}
 }
 
 func (x *Driver) wake() {
@@ -566,6 +587,7 @@ func (u *station) take(readings []Reading) []device.Reading {
 
 // write writes what is next in the queue, with its neighbours, or else toggles a heartbeat. It reports whether it did either.
 func (x *Driver) write() bool {
+	x.spare()
 	u, some := x.nextWrites()
 	if len(some) > 0 {
 		x.put(u, some, false)
