@@ -22,9 +22,10 @@ test: lint console/dist/app/index.html go-test peers power-cuts fuzz e2e ## run 
 	@echo "All checks passed."
 
 go-test: install-gcc
-	go test -race ./...
+	go test -race -timeout 30m ./...
 	go test -tags counted ./core/logic ./service/api -run 'Hostile|Writing' -count 1
 	go test ./core/logic -run 'EveryFieldCounts' -count 1
+	go test ./service/live -run 'Evenings' -count 1 -args -evenings 60
 
 # Devices of others, from Debian's packages, talk with ours over TCP and a serial line.
 peers: install-gcc install-peers
@@ -61,6 +62,8 @@ nightly: ## thousands of random jobs, for a night on which nobody waits
 	go test -race ./service -run Crowd -crowd 60s -count 1 -v
 	go test ./service -run KilledUnderLoad -kills 100 -count 1 -timeout 1h
 	go test ./service -run Soak -soak 10m -count 1 -v
+	go test ./service/live -run Evenings -count 1 -timeout 2h -args -evenings 3000
+	go test -tags undone ./service/live -run Undone -count 1 -timeout 3h
 	HOURS=20 go test ./service/live -run CaptureIsLive -count 1 -timeout 1h
 
 bench: console/dist/app/index.html install-chromium ## print the speed as ratios, each taken within one run
@@ -73,8 +76,8 @@ bench: console/dist/app/index.html install-chromium ## print the speed as ratios
 
 lint: console/node_modules/.installed ## gofmt, vet, staticcheck, generated code, the console's types and style
 	@unformatted=$$($(GO_FILES) | xargs gofmt -l); if [ -n "$$unformatted" ]; then echo "not laid out by gofmt: $$unformatted; run make fmt"; exit 1; fi
-	go vet -tags e2e,counted,peers,powercuts ./...
-	$(STATICCHECK) -tags e2e,counted,peers,powercuts ./...
+	go vet -tags e2e,counted,peers,powercuts,undone ./...
+	$(STATICCHECK) -tags e2e,counted,peers,powercuts,undone ./...
 	scripts/check-generated
 	cd console && npm run --silent check && npm run --silent test
 

@@ -21,7 +21,7 @@ import (
 )
 
 var (
-	evenings = flag.Int("evenings", 25, "how many random evenings are played")
+	evenings = flag.Int("evenings", 8, "how many random evenings are played")
 	eveningN = flag.Uint64("evening", 0, "the number of one evening, which alone is played and told")
 )
 
@@ -70,7 +70,8 @@ type line struct {
 type eventful struct {
 	*plant
 	r       *rand.Rand
-	number  int64 // of the revision in force
+	number  int64 // of the job in force, in specs
+	given   int64 // the last number of a revision
 	specs   []spec
 	disk    *eveningDisk
 	history []happening
@@ -167,7 +168,10 @@ func (x *eventful) collect() {
 // at returns the revision of a spec.
 func (x *eventful) at(n int) *live.Revision {
 	p, sources := program(x.t, x.specs[n].text())
-	return &live.Revision{Number: int64(n + 1), Program: p, Sources: sources,
+	if n > 0 { // that of a plan that nobody agreed to is not given again
+		x.given++
+	}
+	return &live.Revision{Number: 1 + x.given, Program: p, Sources: sources,
 		Drivers: func() ([]device.Driver, error) { return x.drivers(p), nil }}
 }
 

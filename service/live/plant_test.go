@@ -318,13 +318,16 @@ func (x *plant) drivers(p *logic.Program) []device.Driver {
 	return all
 }
 
+// errorsOnly is what tests show of the log.
+const errorsOnly = slog.LevelError
+
 // start starts the engine from what is kept.
 func (x *plant) start() {
 	ctx := context.Background()
 	if x.leases == nil {
 		x.leases = live.NewLeases(slog.New(slog.DiscardHandler))
 	}
-	setup := live.Setup{Clock: x.clock, Keeper: x.file, Log: slog.New(slog.DiscardHandler),
+	setup := live.Setup{Clock: x.clock, Keeper: x.file, Log: slog.New(slog.NewTextHandler(x.t.Output(), &slog.HandlerOptions{Level: errorsOnly})),
 		Armed: store.Armed{Number: job, Name: "fry", Mode: live.Listening, Revision: 1, Sources: x.sources}}
 	if x.keeper != nil {
 		setup.Keeper, x.keeper = x.keeper, nil
