@@ -20,6 +20,7 @@ export function Now() {
   if (!running) {
     return (
       <Empty title="This job is idle">
+        {own.fault && <b className="block text-critical">✕ It is not run: {own.fault}.</b>}
         Its devices are not read, and its rules do not run. Let it listen first: <Code>rectura listen</Code>. Once its wiring is proven, <Code>rectura arm</Code> lets it drive its outputs.
       </Empty>
     );
@@ -65,6 +66,11 @@ function Mode({ status }: { status: JobStatus }) {
         </span>
       ))}
       {status.fault && <p className="w-full text-critical">The outputs are at what they fail to: {status.fault}.</p>}
+      {status.damage && (
+        <p className="w-full text-critical">
+          Its records are damaged: {status.damage}. Look at its setpoints and locks, and acknowledge <Code>service.damaged</Code>.
+        </p>
+      )}
       {status.not_kept_since && (
         <p className="w-full text-critical">
           Nothing that happens is kept since {clock(status.not_kept_since)}: {status.not_kept_because}.
