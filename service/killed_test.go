@@ -248,6 +248,95 @@ func TestKilledUnderLoad(t *testing.T) {
 	assert.NoError(t, m.run.Wait(), "%s", m.log.String())
 }
 
+// The service is killed while it writes, and a bit of one of the plant's files turns: that is named, or nothing of what counts has
+// changed. Nothing false is served.
+func TestBitsAfterKills(t *testing.T) {
+	if testing.Short() {
+		t.Skip("builds the program")
+	}
+	m := &mortal{t: t, data: filepath.Join(t.TempDir(), "data")}
+	m.drive()
+	random := rand.New(rand.NewPCG(uint64(time.Now().UnixNano()), 3)) // which instants are hit is up to chance
+	named, unharmed := map[string]int{}, map[string]int{}
+	for range *kills {
+		ctx, stop := context.WithCancel(t.Context())
+		var all sync.WaitGroup
+		all.Go(func() {
+			for i := 0; ctx.Err() == nil; i++ {
+				value := fmt.Sprintf("%g mg/L", 5.5+float64(i%35)/10)
+				if _, err := m.api.CommandWithResponse(ctx, fennick, client.CommandRequest{Do: "set", Name: "low", Value: &value}); err != nil {
+					return
+				}
+			}
+		})
+		time.Sleep(time.Duration(random.IntN(300)) * time.Millisecond) // the instant at which it is hit
+		m.kill()
+		stop()
+		all.Wait()
+		sound := recalledOf(t, m.data)
+		for _, name := range []string{"plant.db", "plant.db-wal", "plant.head", "plant.head.synced"} {
+			spoilt := copyOf(t, m.data)
+			data, err := os.ReadFile(filepath.Join(spoilt, name))
+			if err != nil || len(data) == 0 {
+				continue
+			}
+			data[random.IntN(len(data))] ^= 1 << random.IntN(8)
+			require.NoError(t, os.WriteFile(filepath.Join(spoilt, name), data, 0o600))
+			if told(t, spoilt, sound, name) {
+				named[name]++
+			} else {
+				unharmed[name]++
+			}
+			require.NoError(t, os.RemoveAll(spoilt))
+		}
+		m.start()
+	}
+	t.Logf("named: %v; a bit that says nothing, such as one of a page that is free: %v", named, unharmed)
+	assert.Zero(t, unharmed["plant.head"]+unharmed["plant.head.synced"])
+	assert.Equal(t, *kills, named["plant.head"])
+	m.kill()
+}
+
+// copyOf copies the plant's files, as a kill has left them.
+func copyOf(t *testing.T, data string) string {
+	folder := t.TempDir()
+	for _, name := range []string{"plant.db", "plant.db-wal", "plant.head", "plant.head.synced"} {
+		text, err := os.ReadFile(filepath.Join(data, name))
+		if !errors.Is(err, os.ErrNotExist) {
+			require.NoError(t, errors.Join(err, os.WriteFile(filepath.Join(folder, name), text, 0o600)))
+		}
+	}
+	return folder
+}
+
+// recalledOf is what was kept of the one job, without damage.
+func recalledOf(t *testing.T, data string) store.Recalled {
+	p, start, err := store.OpenSound(t.Context(), filepath.Join(copyOf(t, data), "plant.db"), store.PlantOptions{}, time.Now())
+	require.NoError(t, err)
+	defer func() { assert.NoError(t, p.Close()) }()
+	require.Len(t, start.Jobs, 1)
+	require.Empty(t, start.Jobs[0].Damage, "a kill is no damage")
+	return start.Jobs[0]
+}
+
+// told reports whether damage was named. If it was not, what is kept must be what was kept.
+func told(t *testing.T, folder string, sound store.Recalled, spoilt string) bool {
+	p, start, err := store.OpenSound(t.Context(), filepath.Join(folder, "plant.db"), store.PlantOptions{}, time.Now())
+	if err != nil {
+		return true
+	}
+	defer func() { assert.NoError(t, p.Close()) }()
+	require.Len(t, start.Jobs, 1, spoilt)
+	job := start.Jobs[0]
+	if job.Damage != "" || len(start.Wrong) > 0 {
+		return true
+	}
+	assert.Equal(t, sound, job, "%s: nothing is named, and nothing is false", spoilt)
+	damaged, err := p.Verify(t.Context())
+	require.NoError(t, err)
+	return len(damaged) > 0
+}
+
 // command does something, with a lock where it is an off.
 func (m *mortal) command(do, name, value, lock string) *client.CommandAnswer {
 	q := client.CommandRequest{Do: client.CommandRequestDo(do), Name: name}

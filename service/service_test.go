@@ -52,6 +52,16 @@ func (b *buffer) empty() {
 // start runs a service on a free port until the test ends.
 func start(t *testing.T, data string) (url string, api *client.ClientWithResponses, log *buffer, stop func()) {
 	t.Helper()
+	url, api, log, stop = serve(t, data)
+	made, err := api.PutJobWithResponse(t.Context(), fennick)
+	require.NoError(t, err)
+	require.Contains(t, []int{http.StatusOK, http.StatusCreated}, made.StatusCode())
+	return url, api, log, stop
+}
+
+// serve starts a service on a data folder as it is.
+func serve(t *testing.T, data string) (url string, api *client.ClientWithResponses, log *buffer, stop func()) {
+	t.Helper()
 	log = &buffer{}
 	s, err := service.Start(
 		t.Context(),
@@ -73,9 +83,6 @@ func start(t *testing.T, data string) (url string, api *client.ClientWithRespons
 	t.Cleanup(stop)
 	api, err = client.NewClientWithResponses(s.URL() + "/api")
 	require.NoError(t, err)
-	made, err := api.PutJobWithResponse(t.Context(), fennick)
-	require.NoError(t, err)
-	require.Contains(t, []int{http.StatusOK, http.StatusCreated}, made.StatusCode())
 	return s.URL(), api, log, stop
 }
 

@@ -57,7 +57,7 @@ type headFile struct {
 	failed bool
 }
 
-// openHead reads what there is. A file that is damaged is named, and the other one is used.
+// openHead reads what there is. A file that is damaged is named, and the other one is used; of two, what is newer.
 func openHead(folder string, log *slog.Logger) (*headFile, error) {
 	f := &headFile{folder: folder, log: log, work: make(chan struct{}, 1), ending: make(chan struct{}), done: make(chan struct{}), heads: map[int64]*head{}}
 	for _, name := range []string{headName, syncedName} {
@@ -77,9 +77,6 @@ func openHead(folder string, log *slog.Logger) (*headFile, error) {
 			if before := f.heads[h.Number]; before == nil || before.Commits < h.Commits {
 				f.heads[h.Number] = h
 			}
-		}
-		if name == headName {
-			break
 		}
 	}
 	background.Go(log, "writing the head of the chain", func() error {
