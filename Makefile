@@ -25,7 +25,7 @@ go-test: install-gcc
 	go test -race -timeout 30m ./...
 	go test -tags counted ./core/logic ./service/api -run 'Hostile|Writing' -count 1
 	go test ./core/logic -run 'EveryFieldCounts' -count 1
-	go test ./service/live -run 'Evenings' -count 1 -args -evenings 60
+	go test ./service/live -run 'Evenings|ADay|CaptureIsLive|FullDiskForLong' -count 1 -args -evenings 60
 	go test ./service -run 'MuteUnits|Readers' -count 1
 
 # Devices of others, from Debian's packages, talk with ours over TCP and a serial line.

@@ -97,8 +97,11 @@ func TestWhatRunsIsSeen(t *testing.T) {
 	require.NotNil(t, l.JSON200, "%s", l.Body)
 	m.until("it listens", func(n *client.Now) bool { return !n.Status.Waiting })
 	assert.Empty(t, m.now().Bypasses)
-	j, err := api.GetJournalWithResponse(t.Context(), fennick, nil)
-	require.NoError(t, err)
+	j := &client.GetJournalResponse{}
+	require.Eventually(t, func() bool { // once it is kept
+		j, err = api.GetJournalWithResponse(t.Context(), fennick, nil)
+		return err == nil && j.JSON200 != nil && len(*j.JSON200) > 0
+	}, 10*time.Second, 20*time.Millisecond)
 	assert.EqualValues(t, 1, (*j.JSON200)[0].Number)
 	assert.Equal(t, "listening, revision 1", (*j.JSON200)[0].To)
 }

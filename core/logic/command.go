@@ -307,6 +307,12 @@ func (p *Program) check(c Command) error {
 		if math.IsInf(c.Value, 0) || math.IsNaN(c.Value) {
 			return fmt.Errorf("%s is pinned to a good value, and %s is none", name, unit.Short(c.Value))
 		}
+		if chain := p.Inputs[i].Chain; chain != nil {
+			if low, high, ok := chain.Reach(); ok && !(c.Value >= low && c.Value <= high) {
+				u := chain.Engineering().Name()
+				return fmt.Errorf("%s cannot be pinned at %s %s; its chain gives %s to %s %s", name, unit.Short(c.Value), u, unit.Short(low), unit.Short(high), u)
+			}
+		}
 	case ResetRule:
 		if !p.Rules[p.RuleOf(c.Of)].latch {
 			return fmt.Errorf("%s has no latch, so there is nothing to reset", name)

@@ -57,6 +57,8 @@ func ParseQuantity(s string) (Quantity, error) {
 		q.Unit = u
 	case len(rest) > 2 && rest[0] == '"' && rest[len(rest)-1] == '"':
 		q.Unit = Quoted(rest[1 : len(rest)-1])
+	case len(rest) > 1 && rest[0] == ',' && '0' <= rest[1] && rest[1] <= '9':
+		return Quantity{}, fmt.Errorf("%q: decimals have a point; write %s.%s", short(s), s[:n], rest[1:])
 	default:
 		return Quantity{}, errors.New(Unknown(short(rest)))
 	}

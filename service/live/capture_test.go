@@ -90,6 +90,9 @@ alarm dry
 // What was captured in an hour of random readings, faults, commands, a clock that is set and restarts, played on the bench,
 // gives the journal: to the nanosecond and the word. HOURS says how many hours.
 func TestCaptureIsLive(t *testing.T) {
+	if raced {
+		t.Skip("it is long, and is run without the race detector")
+	}
 	seeds := uint64(1)
 	if n, err := strconv.ParseUint(os.Getenv("HOURS"), 10, 64); err == nil {
 		seeds = n

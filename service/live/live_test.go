@@ -292,6 +292,9 @@ func TestFullDisk(t *testing.T) {
 
 // What cannot be kept waits, so many lines of it; the oldest are given up, and the journal says how many.
 func TestFullDiskForLong(t *testing.T) {
+	if raced {
+		t.Skip("it is long, and is run without the race detector")
+	}
 	synctest.Test(t, func(t *testing.T) {
 		x, d := onDisk(t)
 		time.Sleep(3 * time.Second)
@@ -482,6 +485,9 @@ func TestRefusedWrite(t *testing.T) {
 
 // A day goes by: goroutines stay as they are, and what is kept of it grows no more than its journal and its capture.
 func TestADay(t *testing.T) {
+	if raced {
+		t.Skip("it is long, and is run without the race detector")
+	}
 	if testing.Short() {
 		t.Skip("takes a day")
 	}
