@@ -140,6 +140,9 @@ func newAct(a act) *cobra.Command {
 				if err != nil {
 					return fmt.Errorf("--for: %w", err)
 				}
+				if ns < 1e9 {
+					return fmt.Errorf("--for %s: it is 1 s at least", lasts)
+				}
 				s := float64(ns) / 1e9
 				q.ForSeconds = &s
 			}

@@ -243,8 +243,9 @@ func (e *Engine) doubts(s *snapshot) {
 		if p.Chain == nil {
 			continue
 		}
-		if low, high := p.Chain.ReadingSpan(); in.now.value <= low || in.now.value >= high {
-			s.atEnds = append(s.atEnds, fmt.Sprintf("%s reads %s %s, an end of its range", in.name, unit.Short(in.now.value), p.Chain.Units[0].Name()))
+		low, high, ok := p.Chain.Span()
+		if v := p.Chain.Carry(in.now.value, 0, len(p.Chain.Units)-1); ok && !(v > low && v < high) {
+			s.atEnds = append(s.atEnds, fmt.Sprintf("%s reads %s %s, an end of its range", in.name, unit.Short(v), p.Chain.Engineering().Name()))
 		}
 	}
 }
