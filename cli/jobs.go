@@ -76,7 +76,7 @@ is put into a file of its own in the service's data folder, unless --purge is sa
 	return c
 }
 
-// deletable says what would be gone, as an error: nobody has said yes.
+// deletable returns an error that lists the data that the deletion would destroy. It is for a call without --yes.
 func deletable(c *cobra.Command, api *client.ClientWithResponses, job string, purge bool) error {
 	a, err := api.GetJobWithResponse(c.Context(), job)
 	if err := answered(a, err, http.StatusOK); err != nil {

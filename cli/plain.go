@@ -18,7 +18,7 @@ type plainWriter struct {
 	inJSON bool // so that a reader of JSON takes them for what they were
 }
 
-// escaped is how a character is written that must not reach a terminal.
+// escaped appends the escape sequence of a character that must not reach a terminal.
 func (w plainWriter) escaped(to []byte, r rune) []byte {
 	if high, low := utf16.EncodeRune(r); w.inJSON && high != unicode.ReplacementChar {
 		return fmt.Appendf(to, `\u%04x\u%04x`, high, low)

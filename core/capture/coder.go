@@ -56,7 +56,7 @@ func (c *coder) next() byte {
 	return b
 }
 
-// ended tells whether exactly what was written has been read.
+// ended reports whether the decoder has read exactly the bytes that the encoder wrote.
 func (c *coder) ended() bool { return c.spent == 0 && len(c.data) == 0 }
 
 // write writes a decision.
@@ -154,7 +154,7 @@ type sizes struct {
 	wider [65]chance // of what is far larger: how many bits it has
 }
 
-// mostSteps is how many times its usual size a number may be before it counts as far larger.
+// mostSteps is the ratio of a number to its usual size above which it is an outlier.
 const mostSteps = 16
 
 func newSizes() (all [64]sizes) {

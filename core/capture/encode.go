@@ -84,10 +84,10 @@ func (f *forecast) saw(n int64) {
 // began notes a first number, of which nothing was expected.
 func (f *forecast) began(n int64) { *f = forecast{last: n, mean: n << 4} }
 
-// distance is how far apart two numbers are, and no more than an average can be made of.
+// distance returns the absolute difference of two numbers, limited so that averages do not overflow.
 func distance(a, b int64) int64 {
 	d := a - b
-	return int64(min(uint64(max(d, -d)), 1<<56)) // what overflows is far, too
+	return int64(min(uint64(max(d, -d)), 1<<56)) // an overflow counts as far
 }
 
 // A column is a slot of a shape, and what is expected of it; its unit is unitForms before its first reading.
@@ -198,7 +198,7 @@ func (e *Encoder) shapeOf(events []Event) int {
 // Size is about how many bytes are waiting to be written, at most.
 func (e *Encoder) Size() int { return e.size }
 
-// Full tells whether a stretch holds no more than is waiting: it is to be flushed.
+// Full reports whether the stretch has reached its limit and must be flushed.
 func (e *Encoder) Full() bool { return len(e.frames) >= mostFrames/2 || len(e.values) >= mostEvents/2 }
 
 // Flush gives what was added since the last Flush as a stretch; nothing where there is nothing.
@@ -258,7 +258,7 @@ func zigzag(d int64) uint64 { return uint64(d)<<1 ^ uint64(d>>63) }
 
 func unzigzag(z uint64) int64 { return int64(z>>1) ^ -int64(z&1) }
 
-// lowBits is how many of the bits of a number of about a size are as likely as not.
+// lowBits returns the number of low bits that are random in numbers of about the given size.
 func lowBits(size int) int { return max(size-4, 0) }
 
 // writeReading writes a reading in the unit of the one before, or else in the first that it is a whole number of.

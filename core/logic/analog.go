@@ -15,7 +15,7 @@ func (s *Stepper) callLevel(caller int32) float64 {
 	}
 }
 
-// competes tells whether a loop has lost its output to another caller, and some other still calls.
+// competes reports whether a loop has lost its output to another caller that still calls.
 func (s *Stepper) competes(output, loop int32) bool {
 	if !s.loops[s.p.Calling[loop].Index].beaten {
 		return false

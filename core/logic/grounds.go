@@ -25,7 +25,7 @@ type Ground struct {
 func (s *Stepper) Grounds(r Ref, clock Clock) (all []Ground, under []int) {
 	d := &digger{s: s, clock: clock, known: map[Ref]int{}}
 	standing := s.Standing(r)
-	standing.Reason = standing.Reason.Clone() // what is looked at below it makes others
+	standing.Reason = standing.Reason.Clone() // looking further down overwrites it
 	return d.all, d.under(standing)
 }
 
@@ -51,7 +51,7 @@ func (d *digger) stands(r Ref) int {
 	}
 	p := d.s.p
 	standing := d.s.Standing(r)
-	standing.Reason = standing.Reason.Clone() // what is looked at below it makes others
+	standing.Reason = standing.Reason.Clone() // looking further down overwrites it
 	state := p.StandText(r, standing.To)
 	if r.Kind == AlarmKind {
 		state = d.s.alarms[r.Index].State().String()

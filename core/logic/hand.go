@@ -7,7 +7,7 @@ import (
 )
 
 // A hand that a person gave may not be able to go on: its output's own interlock trips, or the plant does not have any more
-// what it gave. The output then stays off until the hand's own end, and an alarm says so until somebody acknowledges it.
+// what it gave. The output then stays off until the hand's own end, and an alarm says so until a person acknowledges it.
 
 // A Refusal is a command of the last instant that was not carried out, and why, in a sentence.
 type Refusal struct {
@@ -67,7 +67,7 @@ func (s *Stepper) interlockHand(i int32) {
 	s.loseHand(i, "its own interlock turned it off: "+s.interlockText(i))
 }
 
-// interlockText says what the own interlock of an output stands on.
+// interlockText returns the sentence of an output's own interlock.
 func (s *Stepper) interlockText(i int32) string {
 	from := len(s.terms)
 	s.reasonFrom = from
@@ -87,7 +87,7 @@ func (s *Stepper) loseHand(i int32, why string) {
 	}
 }
 
-// handKnown clears the alarm of an output's hand, since somebody has acknowledged it.
+// handKnown clears the alarm of an output's hand after a person has acknowledged it.
 func (s *Stepper) handKnown(input int32) {
 	s.inputs[input].contact, s.inputs[input].says = NewContact(s.p, int(input)), ""
 	s.handInput(input)
@@ -104,5 +104,5 @@ func (s *Stepper) handInput(k int32) {
 	s.again, s.dirty = true, true
 }
 
-// Unhanded tells whether an output is off because a hand could not go on.
+// Unhanded reports whether an output is off because a hand could not go on.
 func (s *Stepper) Unhanded(output int) bool { return s.outputs[output].unhand }

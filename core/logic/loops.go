@@ -38,8 +38,8 @@ type loopMemory struct {
 	beaten bool    // it does not, since another caller's value wins; the integral holds until the loop's own value does
 	at     int64   // when it was last worked out,
 	x      float64 // at this value
-	share  float64 // what proportion and derivative gave
-	sum    float64 // what the integral gives, or the bias
+	share  float64 // proportion and derivative
+	sum    float64 // the integral, or the bias
 	out    float64
 }
 

@@ -82,7 +82,7 @@ func (s *Stepper) crosses(i int32, n *condNode) truth {
 	return truthOf(s.crossed(i, n) && s.now >= s.crossingEnds(i, n))
 }
 
-// crossed tells whether a value is on the other side than the one that counts. Exactly on the limit it is where it came from.
+// crossed reports whether a value has left the side that counts. Exactly on the limit it is where it came from.
 func (s *Stepper) crossed(i int32, n *condNode) bool {
 	m, x, v := &s.conds[i], s.values[n.a], s.values[n.b]
 	if x == v {
@@ -147,7 +147,7 @@ func (s *Stepper) beginMoments() {
 	}
 }
 
-// ownValue tells whether a momentary condition looks at values that no input makes.
+// ownValue reports whether a momentary condition looks only at values that do not depend on an input.
 func (p *Program) ownValue(n *condNode) bool {
 	return n.op == condChanges && p.firstInput(n.a) < 0 || n.op == condCrosses && p.firstInput(n.a) < 0 && p.firstInput(n.b) < 0
 }

@@ -27,7 +27,7 @@ type outputMemory struct {
 	// Of a job that listens.
 	known bool  // how the plant has it was read back
 	taken bool  // a person has had it in hand, and the plant does not have it back yet
-	back  Stand // what the plant had before the hand, if that was known
+	back  Stand // the plant's state before the hand, if it was known
 }
 
 // A stir is what has become of an output by decisions that do not reach the plant until it has settled. Whatever it was, its
@@ -190,7 +190,7 @@ func (s *Stepper) stepOutput(i int32) {
 	if m.ends <= s.now {
 		m.mode, m.ends, m.unhand = Auto, never, false
 	}
-	if m.stirred != still && !s.listening && !m.away && s.settledAt(m.settles) { // what was decided while it settled is the plant's from here on
+	if m.stirred != still && !s.listening && !m.away && s.settledAt(m.settles) { // the decision made while it settled takes effect now
 		if _, waits := s.apart(o); !waits || m.state != On || m.plant.State == On {
 			s.give(i, s.stand(i))
 			m.turned, m.everOn = s.now, m.everOn || m.stirred == stirsOn
@@ -256,7 +256,7 @@ func (s *Stepper) outputTurned(i int32) {
 	}
 }
 
-// reaches tells whether what was decided of an output is the plant's at this instant: it has settled and its device is
+// reaches reports whether an output's decision takes effect in the plant at this instant: it has settled and its device is
 // there, or a true interlock or a person turns it off. While the job listens, only an output in hand is written.
 func (s *Stepper) reaches(i int32, cause Cause) bool {
 	m := &s.outputs[i]

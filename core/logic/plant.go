@@ -58,7 +58,7 @@ func (s *Stepper) Found(output int, plant Stand) {
 		if m.mode != Auto || !o.same(s.stand(i), plant) {
 			return
 		}
-		m.taken = false // what was in hand has been given back
+		m.taken = false // the output in hand has been given back
 	case s.restart || s.returned[i]:
 		if hand := (Stand{State: On, Level: m.hand}); !o.same(hand, plant) {
 			s.handLost.add(i)
@@ -242,13 +242,13 @@ func (s *Stepper) Drive(output int) (to Stand, now bool) {
 	return to, s.p.Outputs[output].isOff(to) && s.mustBeOff(i)
 }
 
-// mustBeOff tells whether a person or the output's own interlock turns it off.
+// mustBeOff reports whether a person or the output's own interlock turns it off.
 func (s *Stepper) mustBeOff(i int32) bool {
 	m := &s.outputs[i]
 	return m.mode == HandOff || m.mode == Stood || s.lock(s.p.Outputs[i].interlock, m.settles) == lockForces
 }
 
-// MustBeOff tells whether a person or the output's own interlock turns an output off, after the last instant.
+// MustBeOff reports whether a person or the output's own interlock turned an output off at the last instant.
 func (s *Stepper) MustBeOff(output int) bool { return s.mustBeOff(int32(output)) }
 
 // Plant returns the stand that the plant is known to have an output at: last written, or read back.

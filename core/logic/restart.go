@@ -4,7 +4,7 @@ import "math"
 
 // Restart makes the next instant that of a restart: the job goes on after a time in which nobody ran it. That instant is one
 // of its own, before the first reading after it. From it on, every input that is not pinned is not read yet, outputs have
-// what the plant has (Found, else what it was last known to have), and the job settles anew.
+// the plant's state (as Found, else as last known), and the job settles anew.
 //
 // The time in between counts for no condition, delay, filter, slope or integral: nothing is proven while nobody looks.
 // Decided states, latches, acknowledgements, and delays that have run out stay. What ends at a time of its own (a pulse, a
@@ -16,7 +16,7 @@ func (s *Stepper) Restart() {
 		keep[s.p.Outputs[i].inHand] = true
 	}
 	for i := range s.inputs {
-		if !keep[int32(i)] { // that a hand could not go on, somebody has to acknowledge
+		if !keep[int32(i)] { // the alarm of a lost hand stays until a person acknowledges it
 			s.restartInput(int32(i))
 		}
 	}
@@ -49,7 +49,7 @@ func (s *Stepper) Restart() {
 	s.markAll()
 }
 
-// restartInput makes an input one that is not read yet. What is watched of the plant is good until somebody says otherwise.
+// restartInput makes an input one that is not read yet. Inputs that watch the plant are good until a report says otherwise.
 func (s *Stepper) restartInput(i int32) {
 	m := &s.inputs[i]
 	if s.p.Inputs[i].Chain != nil {

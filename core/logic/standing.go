@@ -3,7 +3,7 @@ package logic
 // Standing is how a rule or an output stands after the last instant, and why it
 // is not otherwise, as a Transition that leads from its state to the same one. An output of a job
 // that listens stands as the rules would have it.
-// What holds it back is in its Reason. It is valid until the next Standing or Step.
+// The Reason names the restraint that holds it back. It is valid until the next Standing or Step.
 func (s *Stepper) Standing(r Ref) Transition {
 	s.terms, s.rulesNamed = s.terms[:s.told], s.rulesNamed[:s.toldNamed] // however often it is asked, it takes no more room
 	i := r.Index

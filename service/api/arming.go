@@ -53,11 +53,7 @@ func (s *Server) revision(ctx context.Context, j *shelf, number *int64) (*live.R
 
 // Listen lets a job listen.
 func (s *Server) Listen(ctx context.Context, request ListenRequestObject) (ListenResponseObject, error) {
-	p, err := s.post(ctx, request.Job)
-	if err != nil {
-		return nil, err
-	}
-	j, err := p.bench()
+	p, j, err := s.benched(ctx, request.Job)
 	if err != nil {
 		return nil, err
 	}
@@ -79,13 +75,9 @@ func (s *Server) Listen(ctx context.Context, request ListenRequestObject) (Liste
 	return Listen200JSONResponse(v), err
 }
 
-// PlanArming says what arming would do. A job that is idle listens first.
+// PlanArming returns the plan of arming a revision. An idle job begins to listen.
 func (s *Server) PlanArming(ctx context.Context, request PlanArmingRequestObject) (PlanArmingResponseObject, error) {
-	p, err := s.post(ctx, request.Job)
-	if err != nil {
-		return nil, err
-	}
-	j, err := p.bench()
+	p, j, err := s.benched(ctx, request.Job)
 	if err != nil {
 		return nil, err
 	}
@@ -201,7 +193,7 @@ func (s *Server) Arm(ctx context.Context, request ArmRequestObject) (ArmResponse
 	return a, nil
 }
 
-// PlanDisarming says what disarming would move.
+// PlanDisarming returns the outputs that disarming would move.
 func (s *Server) PlanDisarming(ctx context.Context, request PlanDisarmingRequestObject) (PlanDisarmingResponseObject, error) {
 	p, err := s.engine(ctx, request.Job)
 	if err != nil {

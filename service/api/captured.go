@@ -18,11 +18,7 @@ import (
 
 // KeepCapture keeps a stretch of what was captured as a recording.
 func (s *Server) KeepCapture(ctx context.Context, request KeepCaptureRequestObject) (KeepCaptureResponseObject, error) {
-	p, err := s.post(ctx, request.Job)
-	if err != nil {
-		return nil, err
-	}
-	j, err := p.bench()
+	p, j, err := s.benched(ctx, request.Job)
 	if err != nil {
 		return nil, err
 	}

@@ -135,7 +135,7 @@ func (s *Server) readBody(work context.Context, name string, body io.Reader, o r
 			all[i] = func() error { task(); return nil }
 		}
 		if err := background.Spread("reading a recording", all); err != nil {
-			panic(err) // whoever reads the recording answers for it
+			panic(err) // the reader's caller recovers it
 		}
 	}
 	if f != format.Parquet {

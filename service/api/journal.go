@@ -12,7 +12,7 @@ import (
 	"rectura/service/store"
 )
 
-// GetJournal tells what happened.
+// GetJournal returns entries of a job's journal.
 func (s *Server) GetJournal(ctx context.Context, request GetJournalRequestObject) (GetJournalResponseObject, error) {
 	p, err := s.post(ctx, request.Job)
 	if err != nil {
@@ -41,7 +41,7 @@ func (s *Server) GetJournal(ctx context.Context, request GetJournalRequestObject
 	return all, nil
 }
 
-// mostEntries is how many entries of a journal are told at once.
+// mostEntries limits the entries of one answer.
 const mostEntries = 100_000
 
 func instant(t *time.Time) int64 {
@@ -65,7 +65,7 @@ func entryView(w wall, e *store.Entry) JournalEntry {
 	}
 }
 
-// record calls f with a view of what is kept of a job, once what it has done is kept.
+// record flushes the job's pending data, and calls f with a snapshot of its records.
 func (s *Server) record(ctx context.Context, p *post, f func(*store.Record) error) error {
 	if p.engine != nil {
 		if _, err := p.engine.Flush(ctx); err != nil && !errors.Is(err, live.ErrEnded) {

@@ -225,7 +225,7 @@ func (l *library) traceAhead(
 				return err
 			})
 			if err != nil {
-				a.Column = nil // whoever asks for the trace makes it, and is told of the error
+				a.Column = nil // the request for this trace makes it again, and gets the error
 			}
 			close(a.made)
 		}

@@ -21,7 +21,7 @@ import (
 type post struct {
 	number int64
 	name   string
-	shelf  *shelf       // what the bench has of it; nil for nothing
+	shelf  *shelf       // its revisions and recordings; nil if the store does not have the job
 	engine *live.Engine // nil while it is idle
 	wall   wall
 }
@@ -64,6 +64,16 @@ func (p *post) bench() (*shelf, error) {
 		return nil, refuse(http.StatusConflict, "The job "+p.name+" runs, but its revisions are not here any more. It can be disarmed.")
 	}
 	return p.shelf, nil
+}
+
+// benched finds a job that the bench has.
+func (s *Server) benched(ctx context.Context, name string) (*post, *shelf, error) {
+	p, err := s.post(ctx, name)
+	if err != nil {
+		return nil, nil, err
+	}
+	j, err := p.bench()
+	return p, j, err
 }
 
 // as makes a problem of what an engine refuses.
@@ -116,7 +126,7 @@ func some[T comparable](v T) *T {
 	return &v
 }
 
-// GetStatus tells how each job is run: those of the bench, and whatever runs besides.
+// GetStatus returns the status of each job in the store, and of each running job that the store does not have.
 func (s *Server) GetStatus(ctx context.Context, _ GetStatusRequestObject) (GetStatusResponseObject, error) {
 	running := s.jobs.Running()
 	jobs, err := s.store.Jobs(ctx)

@@ -14,8 +14,8 @@ import (
 
 // A Panic is the error of a function that panicked.
 type Panic struct {
-	What  string // what the function was for
-	Value any    // what it panicked with
+	What  string // the purpose of the function
+	Value any    // the value of the panic
 	Stack []byte
 }
 

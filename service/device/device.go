@@ -41,7 +41,7 @@ type Part struct {
 // A Device is one behind a connection, and how it is asked.
 type Device struct {
 	Name      string
-	ID        string // what the driver tells it apart by behind its line, beyond the names in a sheet
+	ID        string // identifies it on its line, whatever its name in the sheet
 	Points    []Point
 	Patience  int64 // nanoseconds that two time-outs of every device on its line take
 	Heartbeat int64 // nanoseconds between two beats; 0 for none
@@ -86,7 +86,7 @@ type Report struct {
 	Readings   []Reading
 	Written    []Written
 	Late       []string // points that were due and could not be asked, since the line was busy
-	Held       bool     // Written is what the driver was to hold, since the engine made no pass
+	Held       bool     // the engine made no pass, and Written are the held writes
 }
 
 // A Reading is what a device has at a point.
@@ -108,7 +108,7 @@ type Order struct {
 	Anew   []string // these devices are to be read as if they had just begun to answer
 	Writes []Write
 	Beats  []string // the devices whose heartbeat is to be toggled, after the writes
-	Held   *[]Write // what is to be written should the engine fall silent; nil for what the last order said
+	Held   *[]Write // the writes for an engine that falls silent; nil leaves them as the last order set them
 }
 
 // A Write of an output.
@@ -119,8 +119,8 @@ type Write struct {
 	Value      float64
 	Off        bool // it turns off, and goes before what turns on
 
-	// What the device has, where that is known and no other write is on its way. Should the output be given that again before this write
-	// was sent, nothing is written.
+	// The value in the device, if it is known and no other write is pending. A driver that has not sent this write yet drops it when the
+	// output gets that value again.
 	Had   float64
 	Known bool
 }

@@ -28,7 +28,7 @@ type Clock interface {
 // hiccup is the shortest stop of the process, or of an engine, that postpones anything.
 const hiccup = 250 * int64(time.Millisecond)
 
-// ticks is how often the process shows itself that it runs.
+// ticks is the interval at which the process notes that it runs.
 const ticks = 50 * time.Millisecond
 
 // A Machine is the machine's clock.

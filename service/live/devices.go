@@ -22,7 +22,7 @@ const (
 	lost       = "lost"
 )
 
-// crashed is how long a driver that has panicked is left alone.
+// crashed is the pause before a driver that has panicked is started again.
 const crashed = 5 * time.Second
 
 // A dev is a device as its engine knows it.
@@ -274,7 +274,7 @@ func (e *Engine) lose(d *dev, why string) {
 		e.arrived.add(append(e.losing(d), last...)...)
 		return
 	}
-	e.arrived.drop(func(ev capture.Event) bool { // what it had answered before counts no more
+	e.arrived.drop(func(ev capture.Event) bool { // earlier readings of it do not count
 		return ev.Kind == capture.Reading && slices.ContainsFunc(d.Points, func(p device.Point) bool { return p.Name == e.p.Inputs[ev.Of].Name })
 	})
 }
@@ -292,7 +292,7 @@ func (e *Engine) losing(d *dev) []capture.Event {
 }
 
 // found makes it one that answers, or answers anew. At an instant of its own, its outputs get the state that the plant has, and
-// what depends on its points begins to settle; what was read is of the next instant.
+// everything that depends on its points begins to settle; its readings enter at the next instant.
 func (e *Engine) found(d *dev, r *device.Report) {
 	again := d.state == lost
 	d.connection, d.state, d.why = r.Connection, connected, ""

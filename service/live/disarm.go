@@ -46,7 +46,7 @@ func (e *Engine) Disarm(ctx context.Context, to Parting, who, why string) (left 
 	return left, kept, err
 }
 
-// Partings says what disarming would move. Of a job that only listens, nothing.
+// Partings returns the outputs that disarming would move; none for a listening job.
 func (e *Engine) Partings(ctx context.Context, to Parting) ([]Move, error) {
 	return ask(ctx, e, func() (all []Move) {
 		if e.armed.Mode != Armed {

@@ -54,7 +54,7 @@ type Setup struct {
 	Figures  []store.Figures
 	Restarts []int64 // when the service began to run the job before, in the last restless nanoseconds
 	Damage   string  // how the job's records are damaged or missing; empty where they are sound
-	Unlocked bool    // with Damage: locks may be missing, so that the job is not armed before somebody acknowledges that
+	Unlocked bool    // with Damage: locks may be missing, so that the job is not armed before a person acknowledges that
 	Who, Why string  // who lets the job listen; empty where the service goes on
 
 	Clock   Clock
@@ -199,7 +199,7 @@ func (e *Engine) recall(c *Setup) (*logic.Stepper, []logic.Lost) {
 	return logic.NewStepper(e.p), nil
 }
 
-// distrust has a job whose records are damaged listen first. Where locks may be missing, it is not armed again before somebody has
+// distrust has a job whose records are damaged listen first. Where locks may be missing, it is not armed again before a person has
 // acknowledged that.
 func (e *Engine) distrust(c *Setup, why string) {
 	e.log.Error("records of the job are damaged", slog.String("damage", why))
@@ -462,7 +462,7 @@ func (e *Engine) pause(by int64) {
 
 // instants makes the instants that are due: those of what has arrived, and those of timers.
 func (e *Engine) instants() {
-	fresh := false // what fell due while nobody was there is not late
+	fresh := false // timers that fell due during an outage are not late
 	if !e.began {
 		if !e.heardAll() {
 			return
@@ -592,7 +592,7 @@ func (e *Engine) awake(why string) {
 	e.began, e.opened = false, e.steady
 	e.figures.rest(e.last)
 	e.arrived.take()
-	e.mail.take() // what was read before says nothing of now
+	e.mail.take() // readings from before are out of date
 	for _, d := range e.devices {
 		d.state, d.opened, d.why = connecting, e.steady, ""
 	}

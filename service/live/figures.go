@@ -18,7 +18,7 @@ type figures struct {
 	since []int64 // when it was turned on, or -1
 	after []int64 // for how long it may be on until its service; 0 where nobody sees to it
 	due   []due   // of outputs that somebody sees to after a time
-	seen  bool    // what the plant has, so that what turns on starts
+	seen  bool    // the plant's state is known, so that turning on counts as a start
 	moved bool
 	kept  int64 // steady
 }

@@ -28,7 +28,7 @@ const (
 type keeping struct {
 	entries []store.Entry
 	lost    int64                // how many the first of them stands for, which were given up; 0 for none
-	encoder capture.Encoder      // what entered since the last stretch
+	encoder capture.Encoder      // events since the last stretch
 	events  [][]byte             // stretches
 	held    int                  // bytes of them
 	closed  [][]byte             // stretches of a revision that was taken over, which end its segment
@@ -182,7 +182,7 @@ func (e *Engine) keep() {
 	})
 }
 
-// keepingLimit is how long a commit may take: a disk that hangs must not hold back for ever what comes after.
+// keepingLimit bounds a commit: a hanging disk must not block later ones for ever.
 const keepingLimit = time.Minute
 
 // commit hands a cut to the keeper, and reports how that went. Entries that were not kept have no number.
@@ -337,7 +337,7 @@ func (k *keeping) next(steady int64) int64 {
 // rests tells whether nothing is to be deleted by its age.
 func (k *keeping) rests(steady int64) bool { return steady < k.rested }
 
-// ending is how long an engine tries to keep what is left when it ends.
+// ending bounds the last commits of an engine that ends.
 const ending = 2 * time.Second
 
 // end keeps what is left, when the engine ends: the cut on its way, the beginning of a segment, and what came since. A disk that hangs

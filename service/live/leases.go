@@ -40,7 +40,7 @@ func (l *Leases) Close() error { return l.file.close() }
 type Lease struct {
 	of  *Leases
 	job string
-	can []leasable // what the revision writes
+	can []leasable // all places that the revision writes
 	has []leasable
 }
 
@@ -52,8 +52,8 @@ type leasable struct {
 	device.Claim
 }
 
-// Of returns the lease of a revision of a job, of which nothing is held yet. It resolves where the devices are, until ctx ends. It
-// refuses a revision of which two points are one place.
+// Of returns the lease of a revision of a job. It holds nothing yet. Of resolves the addresses of the devices until ctx ends, and
+// refuses a revision with two points at one place.
 func (l *Leases) Of(ctx context.Context, job string, drivers []device.Driver) (*Lease, error) {
 	x := &Lease{of: l, job: job}
 	made, err := fit(drivers)
@@ -206,7 +206,7 @@ func (l *Leases) held(c *leasable) bool {
 	return false
 }
 
-// unitsAt is how many bytes of the machine's file stand for an address: one a unit.
+// unitsAt is the number of bytes of the machine's file for an address: one a unit.
 const unitsAt = 256
 
 // offsets returns where the place stands in the machine's file: a byte for the unit, in a block that a hash of transport, table and

@@ -12,7 +12,7 @@ import (
 	"rectura/service/device"
 )
 
-// mostRepeats is how often a write that was not taken is repeated before that is a mismatch.
+// mostRepeats is the number of repetitions of a write after which it counts as a mismatch.
 const mostRepeats = 3
 
 // An out is an output that is wired. What its device has (has) and what it was last ordered to have (value) are two things, both
@@ -245,7 +245,7 @@ func (e *Engine) otherwise(o *out) {
 		e.mismatch(o, how)
 		e.order(o, o.value)
 	case o.shortOff && e.isOff(o, o.has) && !e.run.S.Listening():
-		o.ordered = false // what the plant has is what it is to have
+		o.ordered = false // the plant's state becomes the decided one
 		e.agree(o)
 		e.arrived.add(e.finding(o, o.has))
 	case !o.again:
@@ -348,8 +348,8 @@ func (e *Engine) decide(o *out) {
 	}
 }
 
-// tellUndecided has the journal say, of a write that no transition says, why it is made: somebody else has moved the output while
-// nothing could be written, say.
+// tellUndecided journals the reason of a write that has no transition: another master moved the output while the job settled, for
+// example.
 func (e *Engine) tellUndecided(o *out, v float64) {
 	switch {
 	case o.decided != 0, o.leaving, e.broken, e.run.S.Listening(), !o.hasKnown, o.flash > 0, e.p.Outputs[o.index].Analog():

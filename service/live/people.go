@@ -168,7 +168,7 @@ func (e *Engine) do(q Request) (a Answer, err error) {
 	e.acknowledged(&q, passedOver)
 	e.stands(&a, c)
 	if o := e.outputOf[q.Name]; o != nil && c.Of.Kind == logic.OutputKind {
-		o.leaving = false // somebody else sees to it now
+		o.leaving = false // a person decides it from now on
 	}
 	return a, nil
 }
@@ -229,7 +229,7 @@ func (e *Engine) rewrite(q *Request) (a Answer, err error) {
 }
 
 // acknowledged has the service's own alarms follow what people do: the alarm of a lock that was passed over, and that of damaged
-// records, stay until somebody acknowledges them.
+// records, stay until a person acknowledges them.
 func (e *Engine) acknowledged(q *Request, passedOver string) {
 	if i, is := e.byInput[sheet.LocksHold]; is && passedOver != "" {
 		who := cmp.Or(q.Who, "somebody")
@@ -403,7 +403,7 @@ func (e *Engine) guards(input string) bool {
 type people struct {
 	in        map[string]store.Bypass
 	told      map[string]bool // whose end was told
-	commanded string          // what the command that is being entered is about
+	commanded string          // the subject of the command that is being entered
 }
 
 func (x *people) begin(kept []store.Bypass) {

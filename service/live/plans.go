@@ -27,11 +27,11 @@ const (
 // A Plan is what arming would do. Its number is 0, and nobody can agree to it, until the devices have answered.
 type Plan struct {
 	Number  int64
-	Changes []string // what is otherwise in the job that takes over, and in what it remembers
-	Wires   []string // what is wired otherwise
+	Changes []string // differences of the declarations, and of the memory that is taken over
+	Wires   []string // points with another wire
 	Moves   []Move   // outputs that would be written otherwise than the plant has them
 	Holds   []string // outputs that a minimum time or a delay still holds, and until when
-	Kept    []string // what people keep off, of outputs that the revision does not have
+	Kept    []string // bypasses of outputs that the revision does not have
 	Unmoved []string // inputs that have not moved since listening began
 	AtEnds  []string // inputs that stand at an end of their range
 	Silent  []string // devices that do not answer
@@ -63,7 +63,7 @@ type plans struct {
 	began    int64   // when the job began to listen, steady
 	survey   *survey
 	again    bool  // the job was armed before its memory was lost, and is armed again once it has listened
-	unlocked bool  // and once somebody has acknowledged that its records are damaged
+	unlocked bool  // and once a person has acknowledged that its records are damaged
 	refused  bool  // that was tried in vain
 	look     int64 // when that is looked at next, steady
 }
@@ -122,7 +122,7 @@ type Revision struct {
 	Lease   *Lease
 }
 
-// Plan says what arming a revision would do, as things are. It is worked out by the caller, on a copy of the memory.
+// Plan returns the plan of arming a revision now. The caller's goroutine computes it, on a copy of the memory.
 func (e *Engine) Plan(ctx context.Context, r *Revision) (Plan, error) {
 	p, err := e.planned(ctx, r)
 	if err != nil || p.Waiting == notHeard {
@@ -225,7 +225,7 @@ func (e *Engine) snapshot(r *Revision) (*snapshot, error) {
 	return s, nil
 }
 
-// doubts has a snapshot list what somebody should look at before arming.
+// doubts adds to a snapshot the devices and inputs that a person should check before arming.
 func (e *Engine) doubts(s *snapshot) {
 	for _, d := range s.open.devices {
 		if d.lost != "" {
@@ -410,7 +410,7 @@ func (p *Plan) same(o *Plan) bool {
 	return slices.EqualFunc(asked(p.Moves), asked(o.Moves), sameMove) && slices.Equal(p.Changes, o.Changes) && slices.Equal(p.Wires, o.Wires)
 }
 
-// asked returns the moves to which somebody has to agree.
+// asked returns the moves that need an agreement.
 func asked(all []Move) []Move {
 	return slices.DeleteFunc(slices.Clone(all), func(m Move) bool { return m.follows })
 }

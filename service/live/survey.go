@@ -15,7 +15,7 @@ const (
 	ofLast = "last " // of the revision before: they are written to their fail states
 )
 
-// surveyLasts is for how long a revision is looked at after somebody has last asked for its plan, in nanoseconds.
+// surveyLasts is the time, in nanoseconds, after which a survey ends that no request for a plan renews.
 const surveyLasts = planLasts
 
 // A survey reads what another revision has wired elsewhere, before it takes over.

@@ -18,7 +18,7 @@ import (
 type leftovers struct {
 	drivers []fitted
 	sources []sheet.Source // of that revision
-	lease   *Lease         // of what is written there, until that is done
+	lease   *Lease         // of the wires, until all are written
 	all     []leftover
 	from    int64 // when they may be written, steady
 }
@@ -41,7 +41,7 @@ type leftover struct {
 	told    bool
 }
 
-// text says what becomes of it.
+// text returns a sentence about the wire's future.
 func (l *leftover) text() string {
 	switch {
 	case l.holds:

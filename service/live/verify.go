@@ -14,13 +14,13 @@ import (
 type Verification struct {
 	Same    int // entries that are the same
 	Differ  []Differing
-	LeftOut []string // what cannot be played, and why
+	LeftOut []string // stretches that cannot be played, with the reasons
 }
 
 // A Differing is where a capture gives something else than the journal says. One of the two may be missing.
 type Differing struct{ Journal, Capture *store.Entry }
 
-// entriesAtOnce is how many entries of a journal are read at a time.
+// entriesAtOnce is the number of journal entries in one read.
 const entriesAtOnce = 10_000
 
 // A verifying holds the segments of a capture beside the journal, one after the other.
@@ -166,7 +166,7 @@ func (x *verifying) finish() error {
 	return nil
 }
 
-// next returns the next entry of the journal of what the job decides; nil if there is none.
+// next returns the next decision in the journal; nil if there is none.
 func (x *verifying) next() (*store.Entry, error) {
 	for {
 		for len(x.entries) > 0 {

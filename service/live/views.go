@@ -27,7 +27,7 @@ type Status struct {
 	Passed                          int64   // readings that were passed over, since there were too many
 	LateReadings                    int64   // readings that came late, since their line was busy
 	Hiccups                         int64   // stops of the process that postponed delays
-	Damage                          string  // how the job's records are damaged, until somebody has acknowledged that
+	Damage                          string  // the damage of the job's records, until a person acknowledges it
 	Starts                          int64
 	Clock                           int64 // service time
 	Synchronised, SynchronisedKnown bool  // whether the machine's clock is kept right by another
@@ -376,7 +376,7 @@ func (p *Picture) Encoded(encode func(*Now) ([]byte, error)) ([]byte, error) {
 	return p.encoded, p.err
 }
 
-// picture is the last one, and whether somebody makes another.
+// picture holds the last Picture, and whether a caller is making the next one.
 type picture struct {
 	mu      sync.Mutex
 	last    *Picture

@@ -14,7 +14,7 @@ import (
 	"rectura/core/sheet"
 )
 
-// A Plant is the file of what runs plants: what is armed, its memory, its journal and its capture. It has one writer. Everything in it
+// A Plant is the file of the running jobs: their modes, memories, journals and captures. It has one writer. Everything in it
 // belongs to a job by its number, and carries a sum.
 type Plant struct {
 	*Store
@@ -23,7 +23,7 @@ type Plant struct {
 	head     *headFile
 
 	mu   sync.Mutex
-	ends map[int64]*end // of what is kept of each job, as of the last commit
+	ends map[int64]*end // of each job's records, as of the last commit
 }
 
 // PlantOptions are those of a Plant.
@@ -72,7 +72,7 @@ type Armed struct {
 	Revision int64
 	Since    int64 // nanoseconds since 1970
 	Fault    string
-	Damage   string // how its records are damaged, until somebody has acknowledged that
+	Damage   string // the damage of its records, until a person acknowledges it
 	Again    Again  // whether it is armed again, since it listens only because of that
 	Sources  []sheet.Source
 	Left     *Left // nil for nothing
@@ -80,17 +80,17 @@ type Armed struct {
 	Starts   int64 // how often the service has begun to run it
 }
 
-// Again says whether a job that listens was armed before its records were damaged.
+// Again is whether a listening job was armed before its records were damaged, and returns to that.
 type Again int64
 
 // The ways in which it is armed again.
 const (
 	NotAgain          Again = iota
 	AgainByItself           // once it has listened
-	AgainAcknowledged       // and once somebody has acknowledged the damage
+	AgainAcknowledged       // and once a person has acknowledged the damage
 )
 
-// Left is what a revision that was taken over still has to be written to its fail states.
+// Left are the wires of a former revision that still have to be written to their fail states.
 type Left struct {
 	Sources []sheet.Source // of that revision
 	Wires   []LeftWire
@@ -219,10 +219,10 @@ type revisionRow struct {
 
 func (revisionRow) TableName() string { return "revisions" }
 
-// rowsAtOnce is how many rows one statement writes.
+// rowsAtOnce is the number of rows in one statement.
 const rowsAtOnce = 100
 
-// mostUnpacked is how large the memory of a segment, or a stretch of an earlier form, may be, in bytes.
+// mostUnpacked limits the memory of a segment, and a stretch of an earlier form, in bytes.
 const mostUnpacked = 256 << 20
 
 // The forms in which segments are captured. A later program plays the earlier one otherwise, and leaves it out.

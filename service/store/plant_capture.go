@@ -23,21 +23,21 @@ type Segment struct {
 	Earlier      bool // it was captured by an earlier form of the program, and cannot be played to the word
 }
 
-// A Captured segment has its memory and its stretches, of which each is a capture.Decoder's.
+// A Captured segment has its memory and its stretches, which a capture.Decoder reads.
 type Captured struct {
 	Segment
 	Memory    []logic.Row
 	Stretches [][]byte
 }
 
-// A Record is a view of what is kept of a job at one time: however much is committed meanwhile, it does not change.
+// A Record is a snapshot of a job's records. Later commits do not change it.
 type Record struct {
 	p   *Plant
 	tx  *gorm.DB
 	job int64
 }
 
-// Record calls f with a view of what is kept of a job.
+// Record calls f with a snapshot of a job's records.
 func (p *Plant) Record(ctx context.Context, job int64, f func(*Record) error) error {
 	return p.read.WithContext(ctx).Transaction(func(tx *gorm.DB) error { return f(&Record{p, tx, job}) })
 }
@@ -147,7 +147,7 @@ func (p *Plant) Reach(ctx context.Context, job, now int64) (r Reach, err error) 
 	return r, nil
 }
 
-// entriesAtOnce is how many entries one transaction deletes: whoever commits meanwhile waits for no more.
+// entriesAtOnce is the number of entries that one transaction deletes. It bounds the wait of a concurrent commit.
 const entriesAtOnce = 5000
 
 // Forget deletes what is older than it is kept for, and the oldest of what is more than is kept, in small transactions, and gives its

@@ -31,7 +31,7 @@ const (
 	headTold   = time.Hour
 )
 
-// A head is the end of the chain of what is kept of a job, as of a commit.
+// A head is the end of a job's chain, as of a commit.
 type head struct {
 	Number   int64  `json:"number"`
 	Name     string `json:"name"`
@@ -50,7 +50,7 @@ type headFile struct {
 	work   chan struct{}
 	ending chan struct{}
 	done   chan struct{}
-	broken string // what was wrong with the file when it was opened
+	broken string // the damage of a head file at opening
 
 	mu     sync.Mutex
 	heads  map[int64]*head
@@ -228,7 +228,7 @@ func (f *headFile) close() error {
 	return f.through()
 }
 
-// compare says what a job's row lacks of what its head had; nothing where it lacks nothing.
+// compare returns a sentence about the commits that the file lacks; empty if it has all.
 func (h *head) compare(r *armedRow) string {
 	if r.Commits < h.Commits {
 		return fmt.Sprintf("its records end at commit %d, and had %d: what was done since is lost", r.Commits, h.Commits)

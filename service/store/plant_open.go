@@ -17,7 +17,7 @@ import (
 type Start struct {
 	Jobs  []Recalled
 	Aside string   // where a damaged file was put; empty where none was
-	Wrong []string // what is wrong besides, in sentences
+	Wrong []string // further faults, in sentences
 }
 
 // OpenSound opens a plant's file and recalls its jobs. A file whose records of how a job is run, of its memory or of its locks are
@@ -66,7 +66,7 @@ func OpenSound(ctx context.Context, file string, o PlantOptions, now time.Time) 
 	return p, s, nil
 }
 
-// recalled is a job of which only the head is left.
+// recalled returns a job whose head alone is left.
 func (h *head) recalled(damage string) Recalled {
 	return Recalled{Armed: Armed{Number: h.Number, Name: h.Name, Mode: h.Mode, Revision: h.Revision, Last: h.Last}, Damage: damage, Unlocked: true}
 }
@@ -82,7 +82,7 @@ func setAside(file string, now time.Time) (string, error) {
 	return aside, nil
 }
 
-// backups says what to do about a file that cannot be opened.
+// backups returns advice about a file that cannot be opened.
 func backups(file string) string {
 	found, _ := filepath.Glob(file + ".*") // the pattern is a good one
 	found = slices.DeleteFunc(found, func(f string) bool { return filepath.Ext(f) == ".next" })

@@ -46,7 +46,7 @@ func (p *Plant) Recall(ctx context.Context) ([]Recalled, error) {
 	if err != nil {
 		return nil, p.unreadable(err, "reading what is armed")
 	}
-	for _, h := range heads { // of which the file knows nothing
+	for _, h := range heads { // jobs that the file does not have
 		if h.Mode == "idle" {
 			continue
 		}
@@ -137,7 +137,7 @@ func recallPeople(tx *gorm.DB, r *armedRow, j *Recalled, spoilt func(string, boo
 		j.Bypasses = append(j.Bypasses, b.Bypass)
 	}
 	if !good || !bytes.Equal(sumOfBypasses(bypasses), r.Bypasses) {
-		j.Bypasses, j.Memory = nil, nil // what is in place can be told of no entry
+		j.Bypasses, j.Memory = nil, nil // which bypasses are in place is not known
 		spoilt("its register of bypasses is not as it was kept", true)
 	}
 	var figures []figuresRow
@@ -239,7 +239,7 @@ func (p *Plant) Needs(ctx context.Context, job, revision int64) (armed, captured
 	return n.Armed, n.Captured, nil
 }
 
-// HighestNumber returns the highest number of a job of which something is kept.
+// HighestNumber returns the highest number of a job that has records.
 func (p *Plant) HighestNumber(ctx context.Context) (n int64, err error) {
 	err = p.read.WithContext(ctx).Raw("SELECT max(coalesce((SELECT max(number) FROM armed), 0), coalesce((SELECT max(job) FROM journal), 0))").Scan(&n).Error
 	for number := range p.head.kept() {

@@ -10,7 +10,7 @@ import (
 	"gorm.io/gorm"
 )
 
-// sumSize is how many bytes of a SHA-256 the rows of a plant's file carry: they guard against damage, not against forgery.
+// sumSize is the number of bytes of a SHA-256 that each row carries: a guard against damage, not against forgery.
 const sumSize = 16
 
 func short(fields ...any) []byte { return sum(fields...)[:sumSize] }
@@ -255,7 +255,7 @@ func sumOfBypasses(rows []bypassRow) []byte {
 	return short(all...)
 }
 
-// Verify goes through everything that is kept of what runs, and names what is damaged. Its error is only that it could not go on.
+// Verify reads all records and returns the damages. Its own error is one that kept it from going on.
 func (p *Plant) Verify(ctx context.Context) (damaged []error, err error) {
 	var said []string
 	if err := p.read.WithContext(ctx).Raw("PRAGMA integrity_check").Scan(&said).Error; err != nil {

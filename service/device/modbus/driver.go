@@ -25,7 +25,7 @@ const (
 // A Driver serves the devices at one address. Reads, writes and attempts at lost devices take turns on its line, so that none
 // of the three keeps the others waiting for longer than one request takes.
 type Driver struct {
-	made []*Device // what it was made for
+	made []*Device // the devices it was made for
 	dial Dialer
 	log  *slog.Logger
 
@@ -71,10 +71,10 @@ type station struct {
 	connection int
 	connected  bool
 	tried      bool             // at least once
-	began      []device.Reading // what was read so far while it connects
+	began      []device.Reading // read so far while it connects
 	pause      time.Duration    // until it is tried again
 	retry      time.Time
-	beating    bool // what the heartbeat was last written to
+	beating    bool // the value last written to the heartbeat
 	single     bool // it refuses requests that write several points
 }
 
@@ -564,7 +564,7 @@ func (x *Driver) poll(u *station, p *poll) {
 	x.line.name = u.Name
 	readings, err := x.line.Read(u.Device, p.Request)
 	now := time.Now()
-	if p.due = p.due.Add(p.Every); p.due.Before(now) { // what was missed is not made up for
+	if p.due = p.due.Add(p.Every); p.due.Before(now) { // missed polls are not made up for
 		p.due = now.Add(p.Every)
 	}
 	switch gone := x.line.ended(); {

@@ -117,14 +117,14 @@ func (b *Bank) SetWords(table string, address int, words ...uint16) {
 	}
 }
 
-// Bit is what a coil or a discrete input has.
+// Bit returns the value of a coil or a discrete input.
 func (b *Bank) Bit(table string, address int) bool {
 	b.mu.Lock()
 	defer b.mu.Unlock()
 	return b.bits[table][address]
 }
 
-// Word is what a register has.
+// Word returns the value of a register.
 func (b *Bank) Word(table string, address int) uint16 {
 	b.mu.Lock()
 	defer b.mu.Unlock()

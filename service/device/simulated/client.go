@@ -79,7 +79,7 @@ func (p *Port) Hang(on bool) {
 	p.hung = nil
 }
 
-// Dials is how often somebody has connected.
+// Dials returns the number of connections so far.
 func (p *Port) Dials() int {
 	p.mu.Lock()
 	defer p.mu.Unlock()
