@@ -116,7 +116,10 @@ func TestSkippingIsStepping(t *testing.T) {
 			default:
 				c, err = p.Command("auto", "out0", "")
 			}
-			require.NoError(t, err)
+			if err != nil { // a pin outside of what the chain can give
+				require.ErrorContains(t, err, "cannot be pinned")
+				continue
+			}
 			at := r.Start + rapid.Int64Range(0, r.End-r.Start).Draw(t, "at")
 			o.Commands = append(o.Commands, bench.Command{At: at, Command: c})
 		}
