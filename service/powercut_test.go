@@ -20,6 +20,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"rectura/client"
+	"rectura/core/capture"
 	"rectura/core/logic"
 	"rectura/service"
 	"rectura/service/device/simulated"
@@ -154,6 +155,13 @@ func promisesHold(t *testing.T, folder string, promises []promise, promised int)
 	s, lost, err := logic.Resume(p, r.Memory)
 	require.NoError(t, err)
 	assert.Empty(t, lost)
+	since, err := plant.SinceCheckpoint(t.Context(), r.Armed.Number)
+	require.NoError(t, err)
+	play := capture.Run{S: s, Look: func(int64, []logic.Transition) {}}
+	var d capture.Decoder
+	for _, data := range since {
+		require.NoError(t, d.Read(data, play.Enter))
+	}
 	assert.InDelta(t, want.low, s.Setting(0), 1e-9, "the journal and the memory are of one cut")
 	latched := logic.Ref{Kind: logic.RuleKind, Index: 1}
 	assert.Equal(t, logic.On, s.Standing(latched).To.State, "the latch holds")

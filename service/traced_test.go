@@ -167,8 +167,13 @@ func (d *traced) do(t *testing.T, text, result string, at time.Time, cut func(ti
 	last := texts[len(texts)-1]
 	switch call[1] {
 	case "open", "openat":
-		if n := name(last); n != "" && strings.Contains(call[2], "O_CREAT") && d.names[n] == nil {
+		if n := name(last); n != "" && strings.Contains(call[2], "O_CREAT") && (d.names[n] == nil || strings.Contains(call[2], "O_TRUNC")) {
 			d.names[n] = &node{}
+		}
+	case "rename", "renameat", "renameat2":
+		if from, to := name(texts[0]), name(last); d.names[from] != nil {
+			d.names[to] = d.names[from]
+			delete(d.names, from)
 		}
 	case "unlink", "unlinkat":
 		delete(d.names, name(last))
@@ -197,8 +202,8 @@ func (d *traced) do(t *testing.T, text, result string, at time.Time, cut func(ti
 		case "pwrite64":
 			require.Equal(t, result, fmt.Sprint(len(last)), "all was written, and strace wrote it down")
 			n.pending = append(n.pending, change{where, []byte(last)})
-		case "write": // which only the lock is written by, once
-			require.Equal(t, "lock", name(texts[0]))
+		case "write": // by which whole files are written, at once
+			require.Contains(t, []string{"lock", "plant.head.next", "plant.head.synced.next"}, name(texts[0]))
 			n.pending = append(n.pending, change{0, []byte(last)})
 		case "ftruncate":
 			n.pending = append(n.pending, change{at: where})

@@ -108,6 +108,7 @@ func (e *Engine) disarm(to Parting, who, why string) error {
 		}
 		e.agree(o)
 	}
+	e.keeping.check = true
 	e.keeping.entry(store.Entry{Time: e.last, Kind: "command", From: from, To: "listening, outputs to " + string(to), Because: why, Who: who,
 		Via: "disarm"})
 	return nil

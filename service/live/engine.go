@@ -49,6 +49,7 @@ type Setup struct {
 	Armed    store.Armed // of a job that was idle, with the mode Listening
 	Program  *logic.Program
 	Memory   []logic.Row // nil for none
+	Since    [][]byte    // the capture since that memory was kept
 	Settled  []logic.Row // of a job that was idle: what people have set and kept off is taken from it, and nothing else
 	Bypasses []store.Bypass
 	Figures  []store.Figures
@@ -187,6 +188,9 @@ func (e *Engine) recall(c *Setup) (*logic.Stepper, []logic.Lost) {
 	if c.Memory != nil && why == "" {
 		s, lost, err := logic.Resume(e.p, c.Memory)
 		if err == nil {
+			err = since(s, c.Since)
+		}
+		if err == nil {
 			e.plans.again, e.plans.unlocked = e.armed.Again != store.NotAgain, e.armed.Again == store.AgainAcknowledged
 			return s, lost
 		}
@@ -197,6 +201,18 @@ func (e *Engine) recall(c *Setup) (*logic.Stepper, []logic.Lost) {
 		e.distrust(c, why)
 	}
 	return logic.NewStepper(e.p), nil
+}
+
+// since plays what entered a job since its memory was kept.
+func since(s *logic.Stepper, stretches [][]byte) error {
+	r := capture.Run{S: s, Look: func(int64, []logic.Transition) {}}
+	var d capture.Decoder
+	for _, data := range stretches {
+		if err := d.Read(data, r.Enter); err != nil {
+			return fmt.Errorf("playing what entered since it was kept: %w", err)
+		}
+	}
+	return nil
 }
 
 // distrust has a job whose records are damaged listen first. Where locks may be missing, it is not armed again before a person has

@@ -130,7 +130,7 @@ func (j *Jobs) goOn(ctx context.Context, x *job, r *store.Recalled, aside string
 	if damage != "" && aside != "" && r.Armed.Damage != damage {
 		damage += "; the file as it was is " + aside
 	}
-	return j.start(x, Setup{Armed: r.Armed, Program: p, Memory: r.Memory, Bypasses: r.Bypasses, Figures: r.Figures, Restarts: begun, Damage: damage,
+	return j.start(x, Setup{Armed: r.Armed, Program: p, Memory: r.Memory, Since: r.Since, Bypasses: r.Bypasses, Figures: r.Figures, Restarts: begun, Damage: damage,
 		Unlocked: r.Unlocked, Drivers: drivers, Left: left, Lease: lease})
 }
 
@@ -400,6 +400,7 @@ func (e *Engine) rest(ctx context.Context, who, why string) error {
 	_, err = tell(ctx, e, func() bool {
 		from := fmt.Sprintf("%s, revision %d", e.armed.Mode, e.armed.Revision)
 		e.armed.Mode, e.armed.Since, e.armed.Again = Idle, e.next(), store.NotAgain
+		e.keeping.check = true
 		e.keeping.entry(store.Entry{Time: e.next(), Kind: "command", From: from, To: Idle, Because: why, Who: who, Via: "disarm"})
 		return true
 	})

@@ -21,6 +21,7 @@ const (
 	atEase       = 10 * second // where nothing but readings is pending
 	trying       = 5 * second  // after something could not be kept
 	segment      = 3600 * second
+	checkpoint   = 30 * second // how often the memory is kept: the capture has what entered since
 )
 
 // keeping is what an engine has done and what is not kept yet. One cut is on its way at a time; what comes meanwhile waits
@@ -37,6 +38,9 @@ type keeping struct {
 	split   bool                 // the next cut begins a segment
 	gap     bool                 // so much could not be kept that it was given up: nothing is captured until then
 	began   int64                // when the present one did, in service time
+	checked int64                // when the last checkpoint was made, steady
+	check   bool                 // the next cut is to be a checkpoint
+	stale   bool                 // a cut was made since the last checkpoint
 	sheets  bool                 // those of the job are to be kept
 	rested  int64                // until when nothing is deleted by its age, since the clock was set by much, steady
 
@@ -211,7 +215,7 @@ func (e *Engine) cut() *cut {
 	c.Bypasses = e.people.list()
 	if k.first != nil {
 		// What has entered meanwhile follows with the next cut.
-		c.first, c.Whole, c.Memory, c.Events = true, true, k.first, k.closed
+		c.first, c.Whole, c.Checkpoint, c.Memory, c.Events = true, true, true, k.first, k.closed
 		k.closed = nil
 		k.first, k.began = nil, e.armed.Last
 		k.entries, k.lost, k.waiting, k.since = nil, 0, nil, 0
@@ -226,25 +230,39 @@ func (e *Engine) cut() *cut {
 	c.Armed.Last = e.last
 	c.Events = k.takeStretches()
 	c.Whole = e.began && !e.broken && (k.split || e.last-k.began > segment)
+	c.Checkpoint = c.Whole || k.check || k.gap || e.broken || !e.began || e.steady-k.checked >= checkpoint
 	if c.Whole || e.figures.moved || e.steady-e.figures.kept >= figuresEvery {
 		e.figures.kept = e.steady
 		c.Figures = e.figures.changed(e.armed.Number, e.last)
 	}
-	rows := e.run.S.Save(!c.Whole)
-	if c.Whole {
-		k.unsaved, k.began, k.encoder, k.gap = nil, e.last, capture.Encoder{}, false
+	k.stale = k.stale || !c.Checkpoint
+	if c.Checkpoint {
+		c.Memory = e.checkpoint(c.Whole)
 	}
+	c.Journal, c.lost = k.entries, k.lost
+	k.entries, k.lost, k.waiting = nil, 0, nil
+	k.split = k.gap // it begins once there is a memory to begin with
+	k.sheets, k.urgent, k.pending, k.since = false, false, false, 0
+	return c
+}
+
+// checkpoint returns the rows of the memory that have changed since the last checkpoint, or all of them. The next stretch of the capture
+// can be read without those before it.
+func (e *Engine) checkpoint(whole bool) []logic.Row {
+	k := &e.keeping
+	rows := e.run.S.Save(!whole)
+	if whole {
+		k.unsaved, k.began, k.gap = nil, e.last, false
+	}
+	k.encoder, k.checked, k.check, k.stale = capture.Encoder{}, e.steady, false, false
 	if len(k.unsaved) > 0 {
 		for _, r := range rows {
 			k.unsaved[r.Name] = r
 		}
 		rows = slices.Collect(maps.Values(k.unsaved))
 	}
-	c.Memory, c.Journal, c.lost = rows, k.entries, k.lost
-	k.entries, k.lost, k.waiting, k.unsaved = nil, 0, nil, nil
-	k.split = k.gap // it begins once there is a memory to begin with
-	k.sheets, k.urgent, k.pending, k.since = false, false, false, 0
-	return c
+	k.unsaved = nil
+	return rows
 }
 
 // kept takes how the cut on its way has fared.
@@ -288,7 +306,7 @@ func (e *Engine) kept(err error) {
 	for _, data := range c.Events {
 		k.held += len(data)
 	}
-	k.split = k.split || c.Whole
+	k.split, k.check, k.stale = k.split || c.Whole, k.check || c.Checkpoint, k.stale || c.Checkpoint
 	if k.unsaved == nil {
 		k.unsaved = map[string]logic.Row{}
 	}
@@ -346,9 +364,10 @@ func (e *Engine) end() {
 	k := &e.keeping
 	limit := e.clock.Timer(ending)
 	defer limit.Stop()
+	k.check = true
 	for range 3 {
 		if k.flying == nil {
-			if !k.pending && !k.urgent && k.first == nil && len(k.waiting) == 0 || k.notKept != 0 && k.retry > e.steady {
+			if !k.pending && !k.urgent && !k.stale && k.first == nil && len(k.waiting) == 0 || k.notKept != 0 && k.retry > e.steady {
 				break
 			}
 			k.flying = e.cut()

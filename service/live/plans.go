@@ -498,6 +498,7 @@ func (e *Engine) arm(r *Revision, a Agreement) error {
 	}
 	e.armed.Mode, e.armed.Revision, e.armed.Since, e.armed.Fault, e.armed.Again = Armed, r.Number, e.next(), "", store.NotAgain
 	e.plans = plans{}
+	e.keeping.check = true
 	e.keeping.entry(store.Entry{Time: e.last, Kind: "command", From: from, To: fmt.Sprintf("armed, revision %d", r.Number), Because: a.Why, Who: a.Who,
 		Via: "arm"})
 	return nil

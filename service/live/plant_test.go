@@ -336,6 +336,8 @@ func (x *plant) start() {
 	require.NoError(x.t, err)
 	if len(kept) > 0 {
 		setup.Armed, setup.Memory, setup.Bypasses, setup.Figures = kept[0].Armed, kept[0].Memory, kept[0].Bypasses, kept[0].Figures
+		setup.Since, err = x.file.SinceCheckpoint(ctx, job)
+		require.NoError(x.t, err)
 		setup.Damage, setup.Unlocked = kept[0].Damage, kept[0].Unlocked
 		setup.Restarts, err = live.Restarts(ctx, x.file, job)
 		require.NoError(x.t, err)

@@ -137,14 +137,15 @@ type Figures struct {
 
 // A Cut is what has changed of a job since the last one. All of it is kept, or nothing.
 type Cut struct {
-	Armed    Armed
-	Sheets   bool // those of Armed are other ones
-	Journal  []Entry
-	Whole    bool // Memory is all of it, and begins a segment of the capture, behind Events
-	Memory   []logic.Row
-	Events   [][]byte // stretches of the capture since the last cut
-	Bypasses []Bypass
-	Figures  []Figures
+	Armed      Armed
+	Sheets     bool // those of Armed are other ones
+	Journal    []Entry
+	Events     [][]byte // stretches of the capture since the last cut
+	Checkpoint bool     // Memory is the memory behind Events, as far as it has changed since the last checkpoint
+	Whole      bool     // a checkpoint whose Memory is complete, and which begins a segment
+	Memory     []logic.Row
+	Bypasses   []Bypass
+	Figures    []Figures
 }
 
 type armedRow struct {
@@ -159,6 +160,7 @@ type armedRow struct {
 	JournalBytes                  int64
 	JournalSum                    []byte
 	Segment                       int64
+	Checkpoint                    int64 // the number of the segment's stretches that the memory holds already
 	Memories, Bypasses, Figures   []byte
 	Sum                           []byte
 }

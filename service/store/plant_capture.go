@@ -68,6 +68,38 @@ func (r *Record) Captured(segment int64) (*Captured, error) {
 // Journal returns entries of the job's journal, the oldest first.
 func (r *Record) Journal(f JournalFilter) ([]Entry, error) { return journal(r.tx, r.job, f) }
 
+// SinceCheckpoint returns the stretches of a job's capture that its memory does not hold yet. Damage of the segment is an ErrDamaged.
+func (p *Plant) SinceCheckpoint(ctx context.Context, job int64) (stretches [][]byte, err error) {
+	err = p.Record(ctx, job, func(r *Record) error {
+		var row armedRow
+		if err := r.tx.Omit("sheets").Take(&row, job).Error; errors.Is(err, gorm.ErrRecordNotFound) {
+			return nil
+		} else if err != nil {
+			return p.unreadable(err, "reading the last checkpoint")
+		}
+		var s segmentRow
+		err := r.tx.Omit("memory").Where("job = ? AND number = ?", job, row.Segment).Take(&s).Error
+		switch {
+		case errors.Is(err, gorm.ErrRecordNotFound) && row.Segment == 0, err == nil && s.Stretches == row.Checkpoint:
+			return nil
+		case errors.Is(err, gorm.ErrRecordNotFound):
+			return damageOf("the capture since its memory was kept")
+		case err != nil:
+			return p.unreadable(err, "reading the capture since the last checkpoint")
+		}
+		c, err := p.segment(ctx, r.tx, s.ID)
+		if err != nil {
+			return err
+		}
+		if row.Checkpoint > int64(len(c.Stretches)) {
+			return damageOf("the capture since its memory was kept")
+		}
+		stretches = c.Stretches[row.Checkpoint:]
+		return nil
+	})
+	return stretches, err
+}
+
 // segment reads a segment, and holds it against its sums.
 func (p *Plant) segment(ctx context.Context, tx *gorm.DB, id int64) (*Captured, error) {
 	var row segmentRow

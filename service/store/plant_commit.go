@@ -83,6 +83,12 @@ func (e *end) commitArmed(tx *gorm.DB, c *Cut) error {
 		r.JournalSum = make([]byte, sumSize)
 	}
 	r.Sum = r.sum()
+	if r.Commits > 1 && !c.Sheets { // which is most of the row
+		done := tx.Model(r).Select("*").Omit("sheets").Updates(r)
+		if done.Error != nil || done.RowsAffected == 1 {
+			return done.Error
+		}
+	}
 	return tx.Clauses(clause.OnConflict{UpdateAll: true, Columns: []clause.Column{{Name: "number"}}}).Create(r).Error
 }
 
@@ -113,6 +119,9 @@ func (e *end) commitJournal(tx *gorm.DB, c *Cut) error {
 }
 
 func (e *end) commitMemory(tx *gorm.DB, c *Cut) error {
+	if !c.Checkpoint && !c.Whole {
+		return nil
+	}
 	if c.Whole {
 		if err := tx.Exec("DELETE FROM memories WHERE job = ?", c.Armed.Number).Error; err != nil {
 			return err
@@ -172,8 +181,14 @@ func (e *end) commitFigures(tx *gorm.DB, c *Cut) error {
 
 // commitCapture goes on with the last segment, and begins another with the whole memory.
 func (p *Plant) commitCapture(tx *gorm.DB, c *Cut, e *end) error {
-	if err := commitEvents(tx, c, e); err != nil || !c.Whole {
+	if err := commitEvents(tx, c, e); err != nil {
 		return err
+	}
+	if c.Checkpoint {
+		e.row.Checkpoint = e.segment.Stretches
+	}
+	if !c.Whole {
+		return nil
 	}
 	memory, err := json.Marshal(c.Memory)
 	if err != nil {
@@ -182,6 +197,7 @@ func (p *Plant) commitCapture(tx *gorm.DB, c *Cut, e *end) error {
 	packed := p.packer.EncodeAll(memory, nil)
 	a := &c.Armed
 	e.row.Segment++
+	e.row.Checkpoint = 0
 	s := segmentRow{Job: a.Number, Number: e.row.Segment, Form: formColumns, Revision: a.Revision, Begins: a.Last, Ends: a.Last, Bytes: int64(len(packed)),
 		Memory: packed, MemorySum: short(packed), Chain: make([]byte, sumSize)}
 	s.Sum = s.sum()

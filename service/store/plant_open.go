@@ -33,6 +33,11 @@ func OpenSound(ctx context.Context, file string, o PlantOptions, now time.Time) 
 		s.Wrong = append(s.Wrong, p.head.broken)
 	}
 	s.Jobs, err = p.Recall(ctx)
+	for i := range s.Jobs {
+		if err == nil {
+			err = p.recallSince(ctx, &s.Jobs[i])
+		}
+	}
 	unreadable := errors.Is(err, ErrDamaged)
 	if err != nil && !unreadable {
 		return nil, nil, errors.Join(err, p.Close())
@@ -64,6 +69,18 @@ func OpenSound(ctx context.Context, file string, o PlantOptions, now time.Time) 
 		}
 	}
 	return p, s, nil
+}
+
+// recallSince reads the capture since a running job's memory was kept. Damage of it is one of the job.
+func (p *Plant) recallSince(ctx context.Context, j *Recalled) (err error) {
+	if j.Armed.Mode == "idle" || j.Damage != "" {
+		return nil
+	}
+	if j.Since, err = p.SinceCheckpoint(ctx, j.Armed.Number); errors.Is(err, ErrDamaged) {
+		j.Damage, j.Unlocked = err.Error(), true
+		return nil
+	}
+	return err
 }
 
 // recalled returns a job whose head alone is left.

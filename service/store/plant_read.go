@@ -17,6 +17,7 @@ import (
 type Recalled struct {
 	Armed    Armed
 	Memory   []logic.Row
+	Since    [][]byte // the capture since that memory was kept; of OpenSound alone
 	Bypasses []Bypass
 	Figures  []Figures
 	Damage   string // empty where all is as it was kept

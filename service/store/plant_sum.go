@@ -17,7 +17,7 @@ func short(fields ...any) []byte { return sum(fields...)[:sumSize] }
 
 func (r *armedRow) sum() []byte {
 	return short(r.Number, r.Name, r.Mode, r.Fault, r.Damage, int64(r.Again), r.Revision, r.Since, r.Last, r.Starts, r.Sheets, r.Abandoned, r.Commits, r.JournalFirst,
-		r.JournalLast, r.JournalBytes, r.JournalSum, r.Segment, r.Memories, r.Bypasses, r.Figures)
+		r.JournalLast, r.JournalBytes, r.JournalSum, r.Segment, r.Checkpoint, r.Memories, r.Bypasses, r.Figures)
 }
 
 func (r *memoryRow) sum() []byte { return short(r.Job, r.Name, r.Kind, r.Data) }
@@ -222,6 +222,9 @@ func fillState(tx *gorm.DB, name string, number int64) error {
 	r := &e.row
 	r.JournalFirst, r.JournalLast, r.JournalBytes, r.JournalSum = ends.First, ends.Last, ends.Bytes, ends.Sum
 	if err := tx.Raw("SELECT coalesce(max(number), 0) FROM segments WHERE job = ?", number).Scan(&r.Segment).Error; err != nil {
+		return err
+	}
+	if err := tx.Raw("SELECT coalesce(max(stretches), 0) FROM segments WHERE job = ? AND number = ?", number, r.Segment).Scan(&r.Checkpoint).Error; err != nil {
 		return err
 	}
 	r.Abandoned = []byte("null")

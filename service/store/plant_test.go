@@ -31,10 +31,10 @@ func openPlant(t *testing.T, folder string) *store.Plant {
 // cut is the one of a number: an entry of the journal, the memory of a rule, a stretch of capture, a lock.
 func cut(n int64) *store.Cut {
 	return &store.Cut{
-		Armed:    store.Armed{Number: fry, Name: "fry", Mode: "armed", Revision: 1, Sources: []sheet.Source{{Name: "a.rct", Text: []byte("job")}}, Last: n},
-		Sheets:   n == 1,
-		Journal:  []store.Entry{{Time: n, Kind: "rule", Name: "low", To: fmt.Sprint(n)}},
-		Whole:    n%10 == 1,
+		Armed:   store.Armed{Number: fry, Name: "fry", Mode: "armed", Revision: 1, Sources: []sheet.Source{{Name: "a.rct", Text: []byte("job")}}, Last: n},
+		Sheets:  n == 1,
+		Journal: []store.Entry{{Time: n, Kind: "rule", Name: "low", To: fmt.Sprint(n)}},
+		Whole:   n%10 == 1, Checkpoint: true,
 		Memory:   []logic.Row{{Kind: "rule", Name: "low", Data: fmt.Append(nil, n)}},
 		Events:   [][]byte{fmt.Append(nil, n)},
 		Bypasses: []store.Bypass{{Name: "blower", Kind: "lock", Lock: "anna", Since: n}},

@@ -19,6 +19,7 @@ CREATE TABLE armed (
 	journal_bytes INTEGER NOT NULL,
 	journal_sum BLOB NOT NULL,
 	segment INTEGER NOT NULL,
+	checkpoint INTEGER NOT NULL,
 	memories BLOB NOT NULL,
 	bypasses BLOB NOT NULL,
 	figures BLOB NOT NULL,
