@@ -34,6 +34,7 @@ var undoings = []undoing{
 	{"a plan lists the wires that are left behind", "service/live/plans.go", "		if l.moves() {\n", "		if false {\n"},
 	{"one pass writes an output once", "service/live/outputs.go",
 		"func(before device.Write) bool { return before.Point == o.name }", "func(before device.Write) bool { return false }"},
+	{"a start plays what entered since the checkpoint", "service/live/engine.go", "			err = since(s, c.Since)\n", ""},
 	{"a hand does not pass its interlock", "core/logic/output.go", "	if d.cause == ByInterlock {\n", "	if false {\n"},
 }
 
