@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"log/slog"
 	"sync"
+	"time"
 
 	"rectura/service/background"
 )
@@ -17,21 +18,24 @@ import (
 type mover struct {
 	db   *sql.DB
 	log  *slog.Logger
+	rest time.Duration // between two moves
 	work chan struct{}
 	done chan struct{}
+	ends chan struct{} // closed when nobody waits any more
 
 	mu     sync.Mutex
 	failed error // how it went last
 	closed bool
 }
 
-func startMover(dsn string, log *slog.Logger) (*mover, error) {
+// startMover returns a mover that rests for a while after each move.
+func startMover(dsn string, log *slog.Logger, rest time.Duration) (*mover, error) {
 	db, err := sql.Open("sqlite", dsn)
 	if err != nil {
 		return nil, fmt.Errorf("opening a connection for the log: %w", err)
 	}
 	db.SetMaxOpenConns(1)
-	m := &mover{db: db, log: log, work: make(chan struct{}, 1), done: make(chan struct{})}
+	m := &mover{db: db, log: log, rest: rest, work: make(chan struct{}, 1), done: make(chan struct{}), ends: make(chan struct{})}
 	background.Go(log, "moving the log", func() error {
 		defer close(m.done)
 		for range m.work {
@@ -39,6 +43,10 @@ func startMover(dsn string, log *slog.Logger) (*mover, error) {
 				m.move(context.Background())
 				return nil
 			})
+			select {
+			case <-time.After(m.rest):
+			case <-m.ends:
+			}
 		}
 		return nil
 	})
@@ -95,6 +103,7 @@ func (m *mover) failure() error {
 func (m *mover) close() error {
 	m.mu.Lock()
 	m.closed = true
+	close(m.ends)
 	close(m.work)
 	m.mu.Unlock()
 	<-m.done

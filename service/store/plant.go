@@ -32,8 +32,12 @@ type PlantOptions struct {
 	Numbers map[string]int64 // of jobs, by name: what an earlier program kept by name belongs to them
 }
 
+// plantRests is the pause between two moves of SQLite's log into the plant's file: what is written again and again is moved once.
+const plantRests = 3 * time.Second
+
 // OpenPlant opens or creates the file. It does not look at what is kept: Recall does.
 func OpenPlant(ctx context.Context, file string, o PlantOptions) (*Plant, error) {
+	o.rest = plantRests
 	s, err := openFile(ctx, file, o.Options, "migrations/plant/*.sql", "incremental", o.Numbers)
 	if err != nil {
 		return nil, err

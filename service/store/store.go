@@ -14,6 +14,7 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
+	"time"
 
 	"gorm.io/driver/sqlite"
 	"gorm.io/gorm"
@@ -35,6 +36,8 @@ var (
 type Options struct {
 	Log   *slog.Logger // of what goes wrong while nobody waits for it; nil for nothing
 	Quota int64        // bytes that the store may take; 0 for as many as the disk has
+
+	rest time.Duration // between two moves of SQLite's log into the file
 }
 
 // A Store is an open database. All its methods may be called concurrently.
@@ -105,7 +108,7 @@ func openFile(ctx context.Context, file string, o Options, tables, vacuum string
 	if s.read, err = connect(file, reading, readers); err != nil {
 		return s, err
 	}
-	if s.log, err = startMover(dsn(file, writing), o.Log); err != nil {
+	if s.log, err = startMover(dsn(file, writing), o.Log, o.rest); err != nil {
 		return s, err
 	}
 	return s, nil
@@ -239,6 +242,10 @@ func readable(err error) error {
 		return fmt.Errorf("the disk is full: %w", ErrFull)
 	case sqlite3.SQLITE_CORRUPT, sqlite3.SQLITE_NOTADB:
 		return fmt.Errorf("the database's file is damaged: %w", ErrDamaged)
+	case sqlite3.SQLITE_ERROR: // every file that opens has the tables of its migrations
+		if text := e.Error(); strings.Contains(text, "no such column") || strings.Contains(text, "no such table") {
+			return fmt.Errorf("the database's file is damaged: %s: %w", text, ErrDamaged)
+		}
 	}
 	return err
 }
