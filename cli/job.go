@@ -28,7 +28,11 @@ func readSheets(folder string) ([]sheet.Source, error) {
 	} else if !info.IsDir() {
 		return nil, fmt.Errorf("%s is a file; a job is the folder that holds the sheets", folder)
 	}
-	sources, err := sheet.ReadSources(os.DirFS(folder))
+	files, err := jobFolder(folder)
+	if err != nil {
+		return nil, err
+	}
+	sources, err := sheet.ReadSources(files)
 	if errors.Is(err, sheet.ErrNoSheets) {
 		return nil, fmt.Errorf("%s: %w; begin one with: job \"Title\"", folder, err)
 	}

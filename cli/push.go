@@ -9,7 +9,6 @@ import (
 	"io"
 	"io/fs"
 	"net/http"
-	"os"
 	"path"
 	"path/filepath"
 	"strings"
@@ -58,10 +57,14 @@ func runPush(c *cobra.Command, folder string, r remote, note string) error {
 	if err != nil {
 		return err
 	}
+	files, err := jobFolder(folder)
+	if err != nil {
+		return err
+	}
 	p := &pusher{
 		api:    api,
 		job:    r.job,
-		folder: os.DirFS(folder),
+		folder: files,
 		told:   func(format string, args ...any) { fmt.Fprintf(c.ErrOrStderr(), format+"\n", args...) },
 	}
 	revision, made, err := p.push(c.Context(), sources, note)

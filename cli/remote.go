@@ -64,7 +64,7 @@ func newClient(server string) (*client.ClientWithResponses, error) {
 	if !strings.Contains(server, "://") {
 		server = "http://" + server
 	}
-	api, err := client.NewClientWithResponses(server+"/api", client.WithHTTPClient(&http.Client{Timeout: 10 * time.Minute}))
+	api, err := client.NewClientWithResponses(server+"/api", client.WithHTTPClient(&http.Client{Timeout: 10 * time.Minute, Transport: bounded{http.DefaultTransport}}))
 	if err != nil {
 		return nil, fmt.Errorf("the service's URL %s: %w", server, err)
 	}

@@ -129,3 +129,12 @@ func TestFirstStartsAtOnce(t *testing.T) {
 	require.Equal(t, 1, started)
 	require.NoError(t, running.release())
 }
+
+// A lock that is a link would be written elsewhere.
+func TestLockIsNoLink(t *testing.T) {
+	data, elsewhere := t.TempDir(), filepath.Join(t.TempDir(), "elsewhere")
+	require.NoError(t, os.Symlink(elsewhere, filepath.Join(data, "lock")))
+	_, err := Start(t.Context(), Config{Data: data, Listen: "127.0.0.1:0", Log: slog.New(slog.DiscardHandler)})
+	require.ErrorContains(t, err, "lock is no regular file; remove it")
+	assert.NoFileExists(t, elsewhere)
+}

@@ -17,6 +17,10 @@ type lock struct{ *flock.Flock }
 var ErrLocked = errors.New("the data folder is in use")
 
 func takeLock(folder string) (*lock, error) {
+	file := filepath.Join(folder, "lock")
+	if info, err := os.Lstat(file); err == nil && !info.Mode().IsRegular() { // to write there would write elsewhere
+		return nil, fmt.Errorf("locking the data folder: %s is no regular file; remove it", file)
+	}
 	l := flock.New(filepath.Join(folder, "lock"), flock.SetPermissions(0o600))
 	got, err := l.TryLock()
 	if err != nil {
