@@ -94,6 +94,13 @@ func TestWriting(t *testing.T) {
 	assert.Nil(t, wrong.JSON200.Play)
 	assert.NotEmpty(t, wrong.JSON200.Declarations)
 
+	misspelt := "standby_blowr"
+	wrong, err = api.CheckWithResponse(t.Context(), fennick,
+		client.CheckRequest{Sheets: sheets, Play: &client.PlayRequest{Recording: 1, Rule: &misspelt, Pixels: 100}})
+	require.NoError(t, err)
+	assert.Equal(t, "The job has nothing named standby_blowr; did you mean standby_blower?",
+		problemOf(t, http.StatusUnprocessableEntity, wrong.Body))
+
 	tried, err := api.TryWithResponse(
 		t.Context(),
 		fennick,
