@@ -3,6 +3,7 @@ package service_test
 import (
 	"os"
 	"strings"
+	"net/http"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
