@@ -1,9 +1,9 @@
 package service_test
 
 import (
+	"net/http"
 	"os"
 	"strings"
-	"net/http"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
