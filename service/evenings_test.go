@@ -235,18 +235,18 @@ func (x *realEvening) judge() {
 		for k, v := range w.Values {
 			coil := w.First + k
 			if v == w.Before[k] {
-				x.t.Errorf("%s: coil %d is written %d, which it has already", at, coil, v)
+				x.t.Errorf("%s: coil %d is written %d, which it has already", x.clock(at), coil, v)
 			}
 			if last := stopped[coil]; coil == 0 && v == 1 && !last.IsZero() && at.Sub(last) < 3900*time.Millisecond {
-				x.t.Errorf("%s: the pump starts %s after it stopped", at, at.Sub(last))
+				x.t.Errorf("%s: the pump starts %s after it stopped", x.clock(at), at.Sub(last))
 			}
 			if coil == 0 && v == 1 {
 				if watched := x.watched(at); watched < 1850*time.Millisecond {
-					x.t.Errorf("%s: the pump starts, though its delay was watched for %s only: %+v", at, watched, x.history)
+					x.t.Errorf("%s: the pump starts, though its delay was watched for %s only", x.clock(at), watched)
 				}
 			}
 			if v == 1 && x.tripped(at) {
-				x.t.Errorf("%s: coil %d is switched on, though it is interlocked", at, coil)
+				x.t.Errorf("%s: coil %d is switched on, though it is interlocked", x.clock(at), coil)
 			}
 			if had[coil] == 1 && v == 0 {
 				stopped[coil] = at
@@ -254,7 +254,34 @@ func (x *realEvening) judge() {
 			had[coil] = v
 		}
 	}
+	x.tell()
+}
+
+// clock is a time of the evening, in seconds.
+func (x *realEvening) clock(t time.Time) string {
+	if t.IsZero() {
+		return ""
+	}
+	return fmt.Sprintf("%.3f", t.Sub(x.history[0].at).Seconds())
+}
+
+// tell prints the evening, if it failed.
+func (x *realEvening) tell() {
 	x.t.Logf("%d writes, %d things that happened", len(x.writes), len(x.history))
+	if !x.t.Failed() {
+		return
+	}
+	for _, h := range x.history {
+		x.t.Logf("%s %s %d %s", x.clock(h.at), h.what, h.value, x.clock(h.ends))
+	}
+	for _, w := range x.writes {
+		x.t.Logf("%s write %d %v, was %v", x.clock(time.Unix(0, w.At)), w.First, w.Values, w.Before)
+	}
+	j, err := x.api.GetJournalWithResponse(x.t.Context(), x.name(), nil)
+	require.NoError(x.t, err)
+	for _, e := range *j.JSON200 {
+		x.t.Logf("%s %s %s %s → %s: %s", x.clock(e.Time), e.Kind, e.Name, e.From, e.To, e.Because)
+	}
 }
 
 // tripped reports whether the contact had been on for long enough to be seen.
@@ -288,7 +315,7 @@ func (x *realEvening) watched(at time.Time) (longest time.Duration) {
 		}
 		switch {
 		case h.what == "holding 0":
-			now := h.value > 500
+			now := h.value > 500 || above && h.value >= 400 // with its hysteresis
 			if !now {
 				end(h.at)
 			}
