@@ -475,6 +475,14 @@ func TestRunning(t *testing.T) {
 	)
 	require.NoError(t, err)
 	refused(c.Body, http.StatusUnprocessableEntity, "Nothing was captured from 1970-01-01 00:00:00 to 1970-01-01 00:01:00.")
+	c, err = api.KeepCaptureWithResponse(t.Context(), fennick,
+		client.CaptureRequest{Name: "ages", From: time.Date(1, 1, 1, 0, 0, 0, 0, time.UTC), To: time.Date(2900, 1, 1, 0, 0, 0, 0, time.UTC)})
+	require.NoError(t, err)
+	refused(c.Body, http.StatusUnprocessableEntity, "A stretch is 31 d long at the most.")
+	long := time.Date(1, 1, 1, 0, 0, 0, 0, time.UTC)
+	past, err := api.GetReasonWithResponse(t.Context(), fennick, &client.GetReasonParams{Name: "blower", At: &long})
+	require.NoError(t, err)
+	refused(past.Body, http.StatusNotFound, "Nothing was captured at 1970-01-01 00:00:00.")
 
 	// A stretch in which readings change their unit is no recording.
 	rack.SetWords("holding", 0, 5)

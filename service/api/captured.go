@@ -31,7 +31,7 @@ func (s *Server) KeepCapture(ctx context.Context, request KeepCaptureRequestObje
 		return nil, refuse(http.StatusUnprocessableEntity, "The stretch ends before it begins; give the earlier time first.")
 	}
 	kept, err := do(ctx, s.bench, func(work context.Context) (*store.Recording, error) {
-		r, err := s.captured(work, p, b.From.UnixNano(), b.To.UnixNano())
+		r, err := s.captured(work, p, nanos(b.From), nanos(b.To))
 		if err != nil {
 			return nil, err
 		}

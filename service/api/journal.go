@@ -48,6 +48,17 @@ func instant(t *time.Time) int64 {
 	if t == nil {
 		return 0
 	}
+	return nanos(*t)
+}
+
+// nanos returns a time in nanoseconds since 1970, or the nearest one from 1970 to 2262, which they reach.
+func nanos(t time.Time) int64 {
+	switch {
+	case t.Before(time.Unix(0, 1)):
+		return 1
+	case t.After(time.Unix(0, math.MaxInt64)):
+		return math.MaxInt64
+	}
 	return t.UnixNano()
 }
 
