@@ -310,7 +310,8 @@ func (p *Program) check(c Command) error {
 		if chain := p.Inputs[i].Chain; chain != nil {
 			if low, high, ok := chain.Reach(); ok && !(c.Value >= low && c.Value <= high) {
 				u := chain.Engineering().Name()
-				return fmt.Errorf("%s cannot be pinned at %s %s; its chain gives %s to %s %s", name, unit.Short(c.Value), u, unit.Short(low), unit.Short(high), u)
+				return fmt.Errorf("%s cannot be pinned at %s %s; its chain gives %s to %s %s", name, unit.Short(c.Value), u, unit.Short(low),
+					unit.Short(high), u)
 			}
 		}
 	case ResetRule:

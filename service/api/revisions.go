@@ -269,10 +269,11 @@ func (s *Server) DeleteRevision(ctx context.Context, request DeleteRevisionReque
 		return nil, err
 	}
 	if armed || captured {
-		return nil, refuse(http.StatusConflict, map[bool]string{
-			true:  fmt.Sprintf("Revision %d is in force, and stays until another is.", request.Number),
-			false: fmt.Sprintf("Something was captured by revision %d, which is needed to play it; it can be deleted once that is forgotten.", request.Number),
-		}[armed])
+		why := "Something was captured by revision %d, which is needed to play it; it can be deleted once that is forgotten."
+		if armed {
+			why = "Revision %d is in force, and stays until another is."
+		}
+		return nil, refuse(http.StatusConflict, fmt.Sprintf(why, request.Number))
 	}
 	if err := j.DeleteRevision(ctx, request.Number); err != nil {
 		return nil, err

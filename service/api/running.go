@@ -314,7 +314,9 @@ func (s *Server) GetReason(ctx context.Context, request GetReasonRequestObject) 
 		if err != nil {
 			return nil, err
 		}
-		why, err := do(ctx, s.bench, func(work context.Context) (live.WhyNow, error) { return s.reasonAt(work, p, name, min(nanos(*at), math.MaxInt64-1)) })
+		why, err := do(ctx, s.bench, func(work context.Context) (live.WhyNow, error) {
+			return s.reasonAt(work, p, name, min(nanos(*at), math.MaxInt64-1))
+		})
 		if err != nil {
 			return nil, as(err)
 		}
