@@ -3,6 +3,7 @@ package cli
 import (
 	"context"
 	"fmt"
+	"io"
 	"net/http"
 	"slices"
 	"strconv"
@@ -124,44 +125,49 @@ func printStatus(c *cobra.Command, format string, all []client.JobStatus) error 
 	}
 	w := c.OutOrStdout()
 	for _, s := range all {
-		if s.Fault != "" && s.Mode == client.JobStatusModeIdle {
-			fmt.Fprintf(w, "\n%s is not run: %s.\n", s.Job, s.Fault)
-		} else if s.Fault != "" {
-			fmt.Fprintf(w, "\n%s is in fault, and its outputs are at what they fail to: %s. Arm it again once that is mended.\n", s.Job, s.Fault)
-		}
-		if s.Damage != "" {
-			fmt.Fprintf(w, "\nThe records of %s are damaged: %s. Look at its setpoints and locks, and acknowledge %s.\n", s.Job, s.Damage,
-				sheet.RecordsDamaged)
-		}
-		if s.NotKeptSince != nil {
-			fmt.Fprintf(w, "\nNothing that %s does is kept since %s: %s.\n", s.Job, clockText(*s.NotKeptSince, now), s.NotKeptBecause)
-		}
-		for _, d := range s.Devices {
-			if d.State == client.Lost {
-				fmt.Fprintf(w, "\n%s: %s.\n", s.Job, d.Because)
-			}
-		}
-		if s.PassedOver > 0 {
-			fmt.Fprintf(
-				w,
-				"\n%s was sent more readings than it could take: %d were passed over, the newest of each point was taken.\n",
-				s.Job,
-				s.PassedOver,
-			)
-		}
-		if s.LateReadings >= manyLate {
-			fmt.Fprintf(w, "\n%s of %s came late, since their line was busy: read less often, or fewer points.\n",
-				count(int(s.LateReadings), "reading", "readings"), s.Job)
-		}
-		if r := s.Records; r != nil && r.JournalFrom != nil {
-			fmt.Fprintf(w, "\nOf %s, the journal reaches back to %s%s, and the capture to %s%s.\n", s.Job, clockText(*r.JournalFrom, now),
-				daysText(r.JournalDays), clockOr(r.CaptureFrom, now, "nothing"), daysText(r.CaptureDays))
-		}
+		tellStatus(w, &s, now)
 	}
 	if slices.ContainsFunc(all, func(s client.JobStatus) bool { return s.ClockSynchronised != nil && !*s.ClockSynchronised }) {
 		fmt.Fprintln(w, "\nNothing keeps the machine's clock right: times may be off. Synchronise it, by NTP say.")
 	}
 	return nil
+}
+
+// tellStatus says of a job what a person should see to, and how far back its records reach.
+func tellStatus(w io.Writer, s *client.JobStatus, now time.Time) {
+	if s.Fault != "" && s.Mode == client.JobStatusModeIdle {
+		fmt.Fprintf(w, "\n%s is not run: %s.\n", s.Job, s.Fault)
+	} else if s.Fault != "" {
+		fmt.Fprintf(w, "\n%s is in fault, and its outputs are at what they fail to: %s. Arm it again once that is mended.\n", s.Job, s.Fault)
+	}
+	if s.Damage != "" {
+		fmt.Fprintf(w, "\nThe records of %s are damaged: %s. Look at its setpoints and locks, and acknowledge %s.\n", s.Job, s.Damage,
+			sheet.RecordsDamaged)
+	}
+	if s.NotKeptSince != nil {
+		fmt.Fprintf(w, "\nNothing that %s does is kept since %s: %s.\n", s.Job, clockText(*s.NotKeptSince, now), s.NotKeptBecause)
+	}
+	for _, d := range s.Devices {
+		if d.State == client.Lost {
+			fmt.Fprintf(w, "\n%s: %s.\n", s.Job, d.Because)
+		}
+	}
+	if s.PassedOver > 0 {
+		fmt.Fprintf(
+			w,
+			"\n%s was sent more readings than it could take: %d were passed over, the newest of each point was taken.\n",
+			s.Job,
+			s.PassedOver,
+		)
+	}
+	if s.LateReadings >= manyLate {
+		fmt.Fprintf(w, "\n%s of %s came late, since their line was busy: read less often, or fewer points.\n",
+			count(int(s.LateReadings), "reading", "readings"), s.Job)
+	}
+	if r := s.Records; r != nil && r.JournalFrom != nil {
+		fmt.Fprintf(w, "\nOf %s, the journal reaches back to %s%s, and the capture to %s%s.\n", s.Job, clockText(*r.JournalFrom, now),
+			daysText(r.JournalDays), clockOr(r.CaptureFrom, now, "nothing"), daysText(r.CaptureDays))
+	}
 }
 
 // manyLate is from how many late readings on the lines of a job are called busy: a few come with any start.
