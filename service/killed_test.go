@@ -331,6 +331,12 @@ func told(t *testing.T, folder string, sound store.Recalled, spoilt string) bool
 	if job.Damage != "" || len(start.Wrong) > 0 {
 		return true
 	}
+	if job.Armed.Last != sound.Armed.Last { // the kill came before the head was written, so that nobody was told of the last commit
+		head, err := os.ReadFile(filepath.Join(folder, "plant.head"))
+		require.NoError(t, err)
+		assert.Contains(t, string(head), fmt.Sprintf(`"last":%d,`, job.Armed.Last), "what the head says is there")
+		return false
+	}
 	assert.Equal(t, sound, job, "%s: nothing is named, and nothing is false", spoilt)
 	damaged, err := p.Verify(t.Context())
 	require.NoError(t, err)

@@ -287,12 +287,15 @@ func (p *Plant) Verify(ctx context.Context) (damaged []error, err error) {
 			damaged = append(damaged, fmt.Errorf("the job %s: %s: %w", j.Armed.Name, j.Damage, ErrDamaged))
 		}
 		d, err := p.verifyJournal(ctx, &jobs[i].Armed)
-		if err != nil {
+		if note(d); errors.Is(err, ErrDamaged) { // pages that cannot be read
+			damaged = append(damaged, err)
+		} else if err != nil {
 			return damaged, err
 		}
-		note(d)
 		some, err := p.verifyCapture(ctx, &jobs[i].Armed)
-		if damaged = append(damaged, some...); err != nil {
+		if damaged = append(damaged, some...); errors.Is(err, ErrDamaged) {
+			damaged = append(damaged, err)
+		} else if err != nil {
 			return damaged, err
 		}
 	}
