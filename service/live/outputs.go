@@ -118,6 +118,9 @@ func (e *Engine) took(d *dev, w device.Written, held bool) {
 	if !o.ordered || !o.point.Same(w.Value, o.value) {
 		if moved && !held && o.flash == 0 && !e.p.Outputs[o.index].Analog() {
 			e.noteWrite(o, w.Value, "it was on its way when the job decided otherwise")
+			if e.began { // one that the plant turned off by it has its minimum off
+				e.arrived.add(e.finding(o, w.Value))
+			}
 		}
 		return
 	}
