@@ -1,7 +1,6 @@
 package api
 
 import (
-	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -228,10 +227,6 @@ func partView(x *sheet.Part) *Part {
 // play plays a recording through a job that is being written, and draws what one
 // rule has to do with.
 func (s *Server) play(ctx context.Context, j *shelf, p *logic.Program, request *PlayRequest) (*Play, error) {
-	if rule := text(request.Rule); rule != "" && p.Job.Lookup(rule) == nil { // to draw everything would cost more than is asked for
-		hint := cmp.Or(p.Job.DidYouMean(rule, "rule", "alarm", "bands", "follow", "loop"), ".") // a question has its own end
-		return nil, refuse(http.StatusUnprocessableEntity, "The job has nothing named "+shown(rule)+hint)
-	}
 	return do(ctx, s.bench, func(work context.Context) (*Play, error) {
 		r, err := j.recording(work, request.Recording)
 		if err != nil {
@@ -250,7 +245,7 @@ func (s *Server) play(ctx context.Context, j *shelf, p *logic.Program, request *
 			Panels: []PlayedPanel{},
 			Lanes:  []Lane{},
 		}
-		if rule := text(request.Rule); rule != "" {
+		if rule := text(request.Rule); p.Job.Lookup(rule) != nil { // a rule that is just being renamed has nothing to be drawn
 			if err := drawRule(v, result, rule, request.Pixels); err != nil {
 				return nil, refusal(err)
 			}
