@@ -84,8 +84,7 @@ type realEvening struct {
 	writes []taken
 }
 
-// The program itself is killed and stopped, at random, while it drives a rack of which nobody here wrote a line. The rack's own log is
-// the judge.
+// The test kills and stops the program at random while it drives a rack of another project. The rack's own log is the judge.
 func TestPeersEvenings(t *testing.T) {
 	for n := range *realEvenings {
 		t.Run(fmt.Sprint(n), func(t *testing.T) {
@@ -301,7 +300,8 @@ func (x *realEvening) tripped(at time.Time) bool {
 	return on && at.Sub(since) > 1200*time.Millisecond
 }
 
-// watched returns the longest time for which somebody watched the level above its point, since it was last below where it lets go.
+// watched returns the longest time for which the running program saw the level above its point, since the level was last below the off
+// point.
 func (x *realEvening) watched(at time.Time) (longest time.Duration) {
 	above, since, gap := false, time.Time{}, time.Duration(0)
 	end := func(t time.Time) {

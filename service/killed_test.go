@@ -309,7 +309,7 @@ func copyOf(t *testing.T, data string) string {
 	return folder
 }
 
-// recalledOf is what was kept of the one job, without damage.
+// recalledOf returns the records of the one job, and requires that they are sound.
 func recalledOf(t *testing.T, data string) store.Recalled {
 	p, start, err := store.OpenSound(t.Context(), filepath.Join(copyOf(t, data), "plant.db"), store.PlantOptions{}, time.Now())
 	require.NoError(t, err)

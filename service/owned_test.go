@@ -47,8 +47,8 @@ func onRack(t *testing.T) *simulated.Rack {
 	return rack
 }
 
-// A job that runs is not deleted, nor is a revision that it needs. If the store is lost, the job is seen and disarmed all the same, and
-// another job does not get its name before that.
+// The service refuses to delete a running job, and a revision that it needs. If the store is lost, the status lists the job, it can be
+// disarmed, and no other job gets its name before that.
 func TestWhatRunsIsSeen(t *testing.T) {
 	rack := onRack(t)
 	data := t.TempDir()
@@ -106,7 +106,7 @@ func TestWhatRunsIsSeen(t *testing.T) {
 	assert.Equal(t, "listening, revision 1", (*j.JSON200)[0].To)
 }
 
-// What a deleted job did is put into a file of its own, unless somebody says that it is not to be kept.
+// Deleting a job puts its records into a file of their own, unless the request purges them.
 func TestDeletedJob(t *testing.T) {
 	rack := onRack(t)
 	data := t.TempDir()
@@ -199,7 +199,7 @@ func TestReaders(t *testing.T) {
 					if r.StatusCode == http.StatusOK {
 						answered.Add(1)
 					}
-					_ = r.Body.Close() // of which nothing is wanted
+					_ = r.Body.Close() // the test reads no answer
 				}
 				select {
 				case <-tick.C:

@@ -137,7 +137,7 @@ func TestCaptureIsLive(t *testing.T) {
 				case 9:
 					x.kill(time.Duration(random.IntN(60)) * time.Second)
 				case 10:
-					x.set("blower", float64(random.IntN(2))) // somebody else writes
+					x.set("blower", float64(random.IntN(2))) // another master writes
 				}
 			}
 			time.Sleep(15 * time.Second)

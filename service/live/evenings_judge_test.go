@@ -105,7 +105,7 @@ func (x *eventful) driven(place string, at time.Duration) (names []string) {
 	return names
 }
 
-// Nothing is written that the plant has already, but where nobody can know: an answer was lost, or somebody else has written, too.
+// The job writes no value that the rack has already. Exceptions are lost answers, and writes of another master.
 func (x *eventful) nothingForNothing() {
 	for _, w := range x.traces {
 		if w.value != w.before || !isCoil(w.place) {
@@ -206,7 +206,7 @@ func (x *eventful) delaysAreWatched() {
 	}
 }
 
-// trueSince returns since when at the latest a rule's condition has lasted, as far as somebody looked.
+// trueSince returns the latest time at which a rule's condition can have begun, by the plant's values and the times without a watch.
 func (x *eventful) trueSince(r *ruleSpec, at time.Duration) time.Duration {
 	rack := map[string]string{"level": first, "flow": second}[r.input]
 	from, last, wrong := time.Duration(0), 0.0, time.Duration(-1)
@@ -251,7 +251,7 @@ func (x *eventful) rowsOfWrites() {
 	}
 }
 
-// mustBeOff looks whether what must be off is off, since somebody can see to it.
+// mustBeOff checks that interlocked and locked outputs are off once their devices have answered for long enough.
 func (x *eventful) mustBeOff() {
 	v, err := x.engine.Status(context.Background())
 	require.NoError(x.t, err)

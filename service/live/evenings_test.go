@@ -77,7 +77,7 @@ type eventful struct {
 	history []happening
 	traces  []trace
 	lines   []line
-	shadow  map[string]float64 // what racks have, by place
+	shadow  map[string]float64 // values in the racks, by place
 	seen    map[string]int     // writes of each rack that were collected
 	told    int64              // entries of the journal that were collected
 	moves   int                // of take-overs that were compared with their plans

@@ -33,7 +33,7 @@ func leases(t *testing.T) *live.Leases {
 	return all
 }
 
-// What is one place is found to be one, however it is written.
+// Two spellings of one place conflict.
 func TestLeases(t *testing.T) {
 	folder, err := os.MkdirTemp("/dev/shm", "lease")
 	require.NoError(t, err)

@@ -337,8 +337,8 @@ func sentence(l logic.Lost) string {
 	return l.Name + ": " + l.Text
 }
 
-// moves returns the outputs that would be another than the plant has them, or of which that is not known, and the wires that are left
-// behind and written.
+// moves returns the outputs that arming would write otherwise than the plant has them, those that cannot be read, and the abandoned wires
+// that would be written.
 func (s *snapshot) moves(next *logic.Stepper, because map[int]string) (all []Move) {
 	p := s.r.Program
 	for k := range s.open.outputs {

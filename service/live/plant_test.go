@@ -195,7 +195,7 @@ func (x *plant) wire(name string) (*simulated.Bank, *modbus.Wire) {
 	return nil, nil
 }
 
-// set gives a point a value, as the plant does, or somebody else who writes it.
+// set gives a point a value, as the plant or another master does.
 func (x *plant) set(name string, v float64) {
 	b, w := x.wire(name)
 	switch {
@@ -234,7 +234,7 @@ func (x *plant) refuse(name string, reads bool, exception error) {
 
 type written struct {
 	at      time.Duration // since the plant was made
-	point   string        // or the place, of what is no point
+	point   string        // or the place, if no point is wired there
 	address string
 	value   float64
 }
@@ -265,7 +265,7 @@ func (x *plant) log() (all []written) {
 	return all
 }
 
-// beats is how often the heartbeat was written.
+// beats returns the number of writes of the heartbeat.
 func (x *plant) beats() (n int) {
 	for _, w := range x.bank().Writes() {
 		if w.Table == "coil" && w.Address == 9 {
@@ -318,7 +318,7 @@ func (x *plant) drivers(p *logic.Program) []device.Driver {
 	return all
 }
 
-// errorsOnly is what tests show of the log.
+// errorsOnly is the level of the log that tests print.
 const errorsOnly = slog.LevelError
 
 // start starts the engine from what is kept.
@@ -488,7 +488,7 @@ func (x *plant) point(name string) live.PointNow {
 	return all[i]
 }
 
-// alarms returns those that somebody has to know of.
+// alarms returns the announced alarms.
 func (x *plant) alarms() (all []string) {
 	active, err := x.engine.Alarms(context.Background(), false)
 	require.NoError(x.t, err)

@@ -172,7 +172,7 @@ func filled(t *testing.T, cuts int64) string {
 	return folder
 }
 
-// What an earlier program kept by the names of jobs belongs to their numbers; of a name that no job has, to a number beyond them.
+// The migration moves records from the names of jobs to their numbers. Records of an unknown name get a new number.
 func TestPlantOfEarlierTables(t *testing.T) {
 	folder := t.TempDir()
 	db, err := sql.Open("sqlite", "file:"+filepath.Join(folder, "plant.db"))
@@ -338,7 +338,7 @@ func TestTurnedBits(t *testing.T) {
 	assert.Greater(t, damagedJobs, 0)
 }
 
-// What a deleted job did is in a file of its own, and another job of its name has nothing of it.
+// Delete puts a job's records into a file of their own. A later job of the same name has none of them.
 func TestDeletePlant(t *testing.T) {
 	folder := filled(t, 12)
 	p := openPlant(t, folder)
