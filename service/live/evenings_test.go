@@ -80,6 +80,7 @@ type eventful struct {
 	shadow  map[string]float64 // values in the racks, by place
 	seen    map[string]int     // writes of each rack that were collected
 	told    int64              // entries of the journal that were collected
+	ahead   time.Duration      // of the service's clock over the evening's, as of the last entry
 	moves   int                // of take-overs that were compared with their plans
 }
 
@@ -157,8 +158,10 @@ func (x *eventful) collect() {
 	entries, err := x.file.Journal(context.Background(), job, store.JournalFilter{After: x.told})
 	require.NoError(x.t, err)
 	for _, e := range entries {
-		at := time.Duration(e.Time-x.begun.UnixNano()) - x.clock.set + x.clock.slept
-		x.lines = append(x.lines, line{at, e})
+		if e.Kind == "clock" || e.Kind == "service" { // up to such an entry, the service goes by the clock as it was
+			x.ahead = x.clock.set - x.clock.slept
+		}
+		x.lines = append(x.lines, line{time.Duration(e.Time-x.begun.UnixNano()) - x.ahead, e})
 		x.told = e.Number
 	}
 	slices.SortStableFunc(x.traces, func(a, b trace) int { return cmp.Compare(a.at, b.at) })
@@ -190,7 +193,7 @@ func (x *eventful) happen() {
 	r := x.r
 	port, bank := x.plant.at([]string{first, second}[r.IntN(2)])
 	address := map[bool]string{true: first, false: second}[port == x.ports[first]]
-	switch what := r.IntN(24); {
+	switch what := r.IntN(25); {
 	case what < 7:
 		x.signal([]string{"level", "level", "flow"}[r.IntN(3)], float64(r.IntN(11)*100))
 	case what < 9:
@@ -239,6 +242,8 @@ func (x *eventful) happen() {
 		x.history[len(x.history)-1].ends = x.now() + 2*time.Second
 		x.clock.setBy([]time.Duration{-time.Hour, -3 * time.Second, 3 * time.Second, time.Hour}[r.IntN(4)])
 		x.wait(2 * time.Second)
+	case what == 23:
+		x.insist()
 	default:
 		x.overtake()
 	}
@@ -267,6 +272,25 @@ func (x *eventful) die(away time.Duration) {
 	x.end("away", "")
 }
 
+// insist has another master switch an interlocked output on, again and again.
+func (x *eventful) insist() {
+	s := x.specAt(x.now())
+	i := slices.IndexFunc(s.outs, func(o outSpec) bool { return o.interlock })
+	if i < 0 {
+		return
+	}
+	x.signal("trip", 1)
+	x.wait(1500 * time.Millisecond)
+	address := []string{first, second}[s.outs[i].rack]
+	_, bank := x.plant.at(address)
+	for range 4 {
+		x.switched(address, bank, s.outs[i].coil, true)
+		x.wait(700 * time.Millisecond)
+	}
+	x.wait(4 * time.Second)
+	x.signal("trip", 0)
+}
+
 // foreign has another master write a coil, or the rack boot.
 func (x *eventful) foreign(address string, bank *simulated.Bank, coil int, boots bool) {
 	x.collect()
@@ -280,7 +304,11 @@ func (x *eventful) foreign(address string, bank *simulated.Bank, coil int, boots
 		x.note("boots", address, 0)
 		return
 	}
-	on := x.r.IntN(2) == 0
+	x.switched(address, bank, coil, x.r.IntN(2) == 0)
+}
+
+// switched has another master write a coil.
+func (x *eventful) switched(address string, bank *simulated.Bank, coil int, on bool) {
 	bank.SetBit("coil", coil, on)
 	place := fmt.Sprintf("%s coil %d", address, coil)
 	x.shadow[place] = float64(0)
