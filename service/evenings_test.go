@@ -328,7 +328,7 @@ func (x *realEvening) watched(at time.Time) (longest time.Duration) {
 		case h.what == "away":
 			end(h.at)
 			since, gap = h.ends, 0
-		case h.what == "stopped":
+		case h.what == "stopped" && h.ends.Sub(h.at) > 250*time.Millisecond: // in a shorter one, nothing can have passed unseen
 			gap += h.ends.Sub(h.at)
 		}
 	}

@@ -120,6 +120,9 @@ func (x *eventful) nothingForNothing() {
 	}
 }
 
+// late is by how much a write may come after its decision without being told: minimum times then run from the decision.
+const late = 110 * time.Millisecond
+
 // Nothing is started within its minimum off of when it really stopped.
 func (x *eventful) minimumOffs() {
 	type stop struct{ at, on time.Duration }
@@ -157,7 +160,7 @@ func (x *eventful) minimumOffs() {
 		if last, stopped := stops[w.place]; w.value != 0 && coil[w.place] == 0 && stopped && last.on > 2*time.Second {
 			for _, o := range x.specAt(w.at).outs {
 				least := time.Duration(o.minOff) * time.Second
-				if o.place() == w.place && x.specAt(last.at).drives(o.name, w.place) && w.at-last.at < least-50*time.Millisecond && !x.fails(o.name, w.at) {
+				if o.place() == w.place && x.specAt(last.at).drives(o.name, w.place) && w.at-last.at < least-late && !x.fails(o.name, w.at) {
 					x.blame(w.at, "%s starts %.3f s after it stopped, and has a minimum off of %d s", o.name, (w.at - last.at).Seconds(), o.minOff)
 				}
 			}

@@ -37,6 +37,7 @@ type openOutput struct {
 	has      float64
 	known    bool
 	unread   string
+	rests    bool // it is wired as before and not written now, and its minimum off is new: found off, it begins that
 }
 
 type openInput struct {
@@ -74,6 +75,7 @@ func (e *Engine) opening(p *logic.Program, drivers []fitted, look *survey) *open
 		}
 		y := openOutput{index: i, name: o.Name, readBack: inputOf(p, o.ReadBack()), device: of[o.Drives.Device.Name], point: points[o.Name]}
 		e.openOutput(&y, look)
+		y.rests = y.rests && o.MinimumOff != nil
 		x.outputs = append(x.outputs, y)
 	}
 	for i, in := range p.Job.Inputs {
@@ -124,6 +126,7 @@ func (e *Engine) openOutput(x *openOutput, look *survey) {
 		x.has, x.known, x.unread = o.has, o.hasKnown, o.unread
 		x.changed = o.name != x.name
 		if !x.changed {
+			x.rests = !o.shortOff && !o.ordered
 			return
 		}
 	}
@@ -176,10 +179,12 @@ func (x *opening) events(s *logic.Stepper) [][]capture.Event {
 	for i := range x.outputs {
 		o := &x.outputs[i]
 		d := &x.devices[o.device]
-		if !(o.changed || d.fresh) || d.lost != "" {
+		decided, _ := s.Drive(o.index)
+		stopped := o.rests && o.known && decided.State == logic.On && standAs(s, o.index, o.point, o.has).State == logic.Off
+		if !(o.changed || d.fresh || stopped) || d.lost != "" {
 			continue
 		}
-		if !d.fresh {
+		if !d.fresh && !stopped {
 			first = append(first, capture.Event{Kind: capture.Settle, Of: o.readBack})
 		}
 		if o.known {
