@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"math/rand/v2"
 	"slices"
+	"strings"
 	"sync/atomic"
 	"testing"
 	"testing/synctest"
@@ -272,15 +273,22 @@ func (x *eventful) die(away time.Duration) {
 	x.end("away", "")
 }
 
-// insist has another master switch an interlocked output on, again and again.
+// insist has a person take an interlocked output in hand, its interlock trip, and another master switch it on, again and again.
 func (x *eventful) insist() {
 	s := x.specAt(x.now())
 	i := slices.IndexFunc(s.outs, func(o outSpec) bool { return o.interlock })
 	if i < 0 {
 		return
 	}
+	q := live.Request{Do: "hand", Name: s.outs[i].name, Value: "on", Who: "anna", For: time.Minute}
+	if _, err := x.engine.Do(context.Background(), q); err == nil {
+		x.note(q.Do, q.Name, 0)
+		x.history[len(x.history)-1].ends = 0
+	}
+	x.wait(time.Second)
 	x.signal("trip", 1)
 	x.wait(1500 * time.Millisecond)
+	tripped := x.now()
 	address := []string{first, second}[s.outs[i].rack]
 	_, bank := x.plant.at(address)
 	for range 4 {
@@ -289,6 +297,12 @@ func (x *eventful) insist() {
 	}
 	x.wait(4 * time.Second)
 	x.signal("trip", 0)
+	x.wait(2 * time.Second)
+	for _, l := range x.lines { // a hand does not go on once the interlock has ended it
+		if l.at > tripped && l.Name == q.Name && l.To == "on" && strings.HasPrefix(l.Because, "in hand") {
+			x.blame(l.at, "%s is on by a hand that its interlock has ended", q.Name)
+		}
+	}
 }
 
 // foreign has another master write a coil, or the rack boot.

@@ -55,7 +55,7 @@ func TestUndone(t *testing.T) {
 			require.NoError(t, err)
 			list := filepath.Join(folder, "overlay.json")
 			require.NoError(t, os.WriteFile(list, overlay, 0o600))
-			run := exec.Command("go", "test", "-overlay", list, "-vet", "off", "-count", "1", "-run", "TestEvenings", ".", "-args", "-evenings", "1000")
+			run := exec.Command("go", "test", "-overlay", list, "-vet", "off", "-count", "1", "-run", "TestEvenings", "-timeout", "40m", ".", "-args", "-evenings", "1000")
 			out, err := run.CombinedOutput()
 			assert.Error(t, err, "a thousand evenings notice nothing")
 			assert.Contains(t, string(out), "--- FAIL: TestEvenings/", "%s", out)
