@@ -14,13 +14,12 @@ import (
 	"rectura/core/sheet"
 )
 
-// A Plant is the file of the running jobs: their modes, memories, journals and captures. It has one writer. Everything in it
+// A Plant is the file of the running jobs: their modes, memories, journals and captures. It is the one writer; Records read beside it. Everything in it
 // belongs to a job by its number, and carries a sum.
 type Plant struct {
-	*Store
-	packer   *zstd.Encoder
-	unpacker *zstd.Decoder
-	head     *headFile
+	*Records
+	packer *zstd.Encoder
+	head   *headFile
 
 	mu   sync.Mutex
 	ends map[int64]*end // of each job's records, as of the last commit
@@ -42,10 +41,10 @@ func OpenPlant(ctx context.Context, file string, o PlantOptions) (*Plant, error)
 	if err != nil {
 		return nil, err
 	}
-	p := &Plant{Store: s, ends: map[int64]*end{}}
+	p := &Plant{ends: map[int64]*end{}}
 	p.packer, err = zstd.NewWriter(nil, zstd.WithEncoderConcurrency(1), zstd.WithEncoderLevel(zstd.SpeedFastest))
 	if err == nil {
-		p.unpacker, err = zstd.NewReader(nil, zstd.WithDecoderConcurrency(1), zstd.WithDecoderMaxMemory(mostUnpacked))
+		p.Records, err = newRecords(s)
 	}
 	if err == nil {
 		p.head, err = openHead(filepath.Dir(file), s.options.Log)
@@ -58,15 +57,6 @@ func OpenPlant(ctx context.Context, file string, o PlantOptions) (*Plant, error)
 
 // Close writes the head down for good, and closes the file.
 func (p *Plant) Close() error { return errors.Join(p.head.close(), p.Store.Close()) }
-
-// Ping reports whether the file can be used.
-func (p *Plant) Ping(ctx context.Context) error {
-	var one int
-	if err := p.read.WithContext(ctx).Raw("SELECT 1 FROM armed LIMIT 1").Scan(&one).Error; err != nil {
-		return fmt.Errorf("asking the plant's file: %w", readable(err))
-	}
-	return p.log.settle(ctx)
-}
 
 // An Armed job is one that listens or drives, or that has done so.
 type Armed struct {

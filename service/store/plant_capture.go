@@ -32,13 +32,13 @@ type Captured struct {
 
 // A Record is a snapshot of a job's records. Later commits do not change it.
 type Record struct {
-	p   *Plant
+	p   *Records
 	tx  *gorm.DB
 	job int64
 }
 
 // Record calls f with a snapshot of a job's records.
-func (p *Plant) Record(ctx context.Context, job int64, f func(*Record) error) error {
+func (p *Records) Record(ctx context.Context, job int64, f func(*Record) error) error {
 	return p.read.WithContext(ctx).Transaction(func(tx *gorm.DB) error { return f(&Record{p, tx, job}) })
 }
 
@@ -69,7 +69,7 @@ func (r *Record) Captured(segment int64) (*Captured, error) {
 func (r *Record) Journal(f JournalFilter) ([]Entry, error) { return journal(r.tx, r.job, f) }
 
 // SinceCheckpoint returns the stretches of a job's capture that its memory does not hold yet. Damage of the segment is an ErrDamaged.
-func (p *Plant) SinceCheckpoint(ctx context.Context, job int64) (stretches [][]byte, err error) {
+func (p *Records) SinceCheckpoint(ctx context.Context, job int64) (stretches [][]byte, err error) {
 	err = p.Record(ctx, job, func(r *Record) error {
 		var row armedRow
 		if err := r.tx.Omit("sheets").Take(&row, job).Error; errors.Is(err, gorm.ErrRecordNotFound) {
@@ -101,7 +101,7 @@ func (p *Plant) SinceCheckpoint(ctx context.Context, job int64) (stretches [][]b
 }
 
 // segment reads a segment, and holds it against its sums.
-func (p *Plant) segment(ctx context.Context, tx *gorm.DB, id int64) (*Captured, error) {
+func (p *Records) segment(ctx context.Context, tx *gorm.DB, id int64) (*Captured, error) {
 	var row segmentRow
 	if err := tx.Take(&row, id).Error; err != nil {
 		return nil, found(err, "the segment %d", id)
@@ -142,7 +142,7 @@ func (p *Plant) segment(ctx context.Context, tx *gorm.DB, id int64) (*Captured, 
 	return c, nil
 }
 
-func (p *Plant) decompressed(data []byte) ([]byte, error) {
+func (p *Records) decompressed(data []byte) ([]byte, error) {
 	out, err := p.unpacker.DecodeAll(data, nil)
 	if err != nil {
 		return nil, fmt.Errorf("unpacking: %w: %w", ErrDamaged, err)
@@ -158,7 +158,7 @@ type Reach struct {
 }
 
 // Reach returns that of a job.
-func (p *Plant) Reach(ctx context.Context, job, now int64) (r Reach, err error) {
+func (p *Records) Reach(ctx context.Context, job, now int64) (r Reach, err error) {
 	const day = int64(24 * time.Hour)
 	err = p.read.WithContext(ctx).Raw(`SELECT
 		coalesce((SELECT time FROM journal WHERE job = ? ORDER BY number LIMIT 1), 0) AS journal_from,

@@ -119,3 +119,24 @@ func age(file string) time.Time {
 	}
 	return s.ModTime()
 }
+
+// byNumber is the version of a plant's tables from which on everything is kept by the numbers of jobs.
+const byNumber = 3
+
+// KeptByName reports whether a file, if there is one, has the tables of an earlier program, which kept what ran by the names of jobs.
+func KeptByName(ctx context.Context, file string) (is bool, err error) {
+	if _, err := os.Stat(file); errors.Is(err, fs.ErrNotExist) {
+		return false, nil
+	}
+	db, err := connect(file, readingOnly, 1)
+	if err != nil {
+		return false, fmt.Errorf("opening the plant's file %s: %w", file, readable(err))
+	}
+	s := &Store{read: db}
+	defer func() { err = errors.Join(err, s.Close()) }()
+	version := 0
+	if err := db.WithContext(ctx).Raw("PRAGMA user_version").Scan(&version).Error; err != nil {
+		return false, nil // what is wrong with it, opening it says
+	}
+	return version < byNumber, nil
+}

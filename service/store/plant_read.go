@@ -173,7 +173,7 @@ type JournalFilter struct {
 const DamagedKind = "damaged"
 
 // Journal returns entries of a job's journal, the oldest first. In the place of an entry that is damaged stands one that says so.
-func (p *Plant) Journal(ctx context.Context, job int64, f JournalFilter) ([]Entry, error) {
+func (p *Records) Journal(ctx context.Context, job int64, f JournalFilter) ([]Entry, error) {
 	return journal(p.read.WithContext(ctx), job, f)
 }
 
@@ -217,7 +217,7 @@ func journal(tx *gorm.DB, job int64, f JournalFilter) ([]Entry, error) {
 }
 
 // Sheets returns the sheets of a revision that was armed, or listened.
-func (p *Plant) Sheets(ctx context.Context, job, revision int64) ([]sheet.Source, error) {
+func (p *Records) Sheets(ctx context.Context, job, revision int64) ([]sheet.Source, error) {
 	var r revisionRow
 	if err := p.read.WithContext(ctx).Take(&r, "job = ? AND number = ?", job, revision).Error; err != nil {
 		return nil, found(err, "revision %d", revision)
@@ -230,7 +230,7 @@ func (p *Plant) Sheets(ctx context.Context, job, revision int64) ([]sheet.Source
 }
 
 // Needs reports whether what is kept of a job stands on a revision: it is in force, or something was captured by it.
-func (p *Plant) Needs(ctx context.Context, job, revision int64) (armed, captured bool, err error) {
+func (p *Records) Needs(ctx context.Context, job, revision int64) (armed, captured bool, err error) {
 	var n struct{ Armed, Captured bool }
 	err = p.read.WithContext(ctx).Raw(`SELECT EXISTS (SELECT 1 FROM armed WHERE number = ? AND revision = ? AND mode <> 'idle') AS armed,
 		EXISTS (SELECT 1 FROM segments WHERE job = ? AND revision = ?) AS captured`, job, revision, job, revision).Scan(&n).Error

@@ -371,6 +371,6 @@ func (p *Plant) verifyCapture(ctx context.Context, a *Armed) (damaged []error, e
 }
 
 // unreadable makes an error of the database one that callers tell apart.
-func (p *Plant) unreadable(err error, doing string) error {
+func (p *Records) unreadable(err error, doing string) error {
 	return fmt.Errorf("%s: %w", doing, readable(err))
 }

@@ -104,8 +104,7 @@ func openFile(ctx context.Context, file string, o Options, tables, vacuum string
 	if err := s.migrate(ctx, migrations, names, jobs); err != nil {
 		return s, err
 	}
-	reading := url.Values{"mode": {"ro"}, "_pragma": {"query_only(1)", "busy_timeout(10000)", "trusted_schema(0)", "cell_size_check(1)"}}
-	if s.read, err = connect(file, reading, readers); err != nil {
+	if s.read, err = connect(file, readingOnly, readers); err != nil {
 		return s, err
 	}
 	if s.log, err = startMover(dsn(file, writing), o.Log, o.rest); err != nil {
@@ -113,6 +112,9 @@ func openFile(ctx context.Context, file string, o Options, tables, vacuum string
 	}
 	return s, nil
 }
+
+// readingOnly are the options of a connection that does not write.
+var readingOnly = url.Values{"mode": {"ro"}, "_pragma": {"query_only(1)", "busy_timeout(10000)", "trusted_schema(0)", "cell_size_check(1)"}}
 
 // private makes sure that a file, which need not exist, is for its owner alone, as
 // are the files that SQLite puts beside it.

@@ -1,0 +1,43 @@
+package store
+
+import (
+	"context"
+	"fmt"
+	"log/slog"
+
+	"github.com/klauspost/compress/zstd"
+)
+
+// Records are what a plant's file has of jobs that run or ran: journals, captures and the sheets of revisions. They are only read, in
+// short transactions, for which the writer never waits.
+type Records struct {
+	*Store
+	unpacker *zstd.Decoder
+}
+
+// OpenRecords opens the file of a plant that another process writes. The file must exist.
+func OpenRecords(file string, log *slog.Logger) (*Records, error) {
+	s := &Store{file: file, options: Options{Log: log}}
+	var err error
+	if s.read, err = connect(file, readingOnly, readers); err != nil {
+		return nil, fmt.Errorf("opening the plant's file %s: %w", file, readable(err))
+	}
+	return newRecords(s)
+}
+
+func newRecords(s *Store) (*Records, error) {
+	unpacker, err := zstd.NewReader(nil, zstd.WithDecoderConcurrency(1), zstd.WithDecoderMaxMemory(mostUnpacked))
+	return &Records{s, unpacker}, err
+}
+
+// Ping reports whether the file can be used.
+func (p *Records) Ping(ctx context.Context) error {
+	var one int
+	if err := p.read.WithContext(ctx).Raw("SELECT 1 FROM armed LIMIT 1").Scan(&one).Error; err != nil {
+		return fmt.Errorf("asking the plant's file: %w", readable(err))
+	}
+	if p.log == nil {
+		return nil
+	}
+	return p.log.settle(ctx)
+}
