@@ -23,7 +23,7 @@ test: lint console/dist/app/index.html go-test peers power-cuts fuzz e2e ## run 
 
 go-test: install-gcc
 	go test -race -timeout 30m ./...
-	go test -tags counted ./core/logic ./service/api -run 'Hostile|Writing' -count 1
+	go test -tags counted ./core/logic ./service/api/bench -run 'Hostile|Writing' -count 1
 	go test ./core/logic -run 'EveryFieldCounts' -count 1
 	go test ./service/live -run 'Evenings|ADay|CaptureIsLive|FullDiskForLong' -count 1 -args -evenings 60
 	go test ./service -run 'MuteUnits|Readers' -count 1
@@ -50,7 +50,7 @@ fuzz:
 	go test ./core/memo -run '^$$' -fuzz FuzzRead -fuzztime $(FUZZ_TIME)
 	go test ./core/logic -run '^$$' -fuzz FuzzResume -fuzztime $(FUZZ_TIME)
 	go test ./core/capture -run '^$$' -fuzz FuzzRead -fuzztime $(FUZZ_TIME)
-	go test -tags counted ./service/api -run '^$$' -fuzz FuzzWriting -fuzztime $(WRITING_TIME)
+	go test -tags counted ./service/api/bench -run '^$$' -fuzz FuzzWriting -fuzztime $(WRITING_TIME)
 
 e2e: console/dist/app/index.html install-gcc install-chromium
 	go test -race -tags e2e -count 1 ./console/e2e
@@ -58,8 +58,8 @@ e2e: console/dist/app/index.html install-gcc install-chromium
 nightly: ## thousands of random jobs, for a night on which nobody waits
 	go test ./core/logic -run 'Naively|ExtraInstants|NeverAndAlways|NothingPossible|Together|SaveAndResume|Shift' -count 1 -rapid.checks 20000 -timeout 2h
 	go test ./core/bench -run 'Algebra' -count 1 -rapid.checks 2000 -timeout 2h
-	go test -tags counted ./service/api -run '^$$' -fuzz FuzzWriting -fuzztime 1h -timeout 2h
-	go test -tags counted ./service/api -run '^$$' -bench Writing -benchtime 20000x
+	go test -tags counted ./service/api/bench -run '^$$' -fuzz FuzzWriting -fuzztime 1h -timeout 2h
+	go test -tags counted ./service/api/bench -run '^$$' -bench Writing -benchtime 20000x
 	go test -race ./service -run Crowd -crowd 60s -count 1 -v
 	go test ./service -run KilledUnderLoad -kills 100 -count 1 -timeout 1h
 	go test ./service -run BitsAfterKills -kills 50 -count 1 -timeout 1h
@@ -89,7 +89,7 @@ fmt: ## lay out the Go files and the demo's sheets
 	go run ./cmd/rectura fmt examples/hatchery
 
 generate: console/node_modules/.installed ## make the server, the clients and the demo's recordings anew
-	go generate ./service/api ./client ./examples/hatchery
+	go generate ./service/api ./service/api/bench ./service/api/live ./client ./examples/hatchery
 	cd console && npm run --silent generate
 
 screenshots: build install-chromium ## take the pictures of docs/screenshots anew

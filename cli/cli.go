@@ -79,7 +79,7 @@ A job is a folder of sheets (NAME.rct) with its recordings/.`,
 		c.GroupID = running.ID
 		root.AddCommand(c)
 	}
-	root.AddCommand(newVersion())
+	root.AddCommand(newVersion(), newBench())
 	askArguments(root)
 	return root
 }

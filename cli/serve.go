@@ -16,6 +16,7 @@ import (
 	"rectura/console"
 	"rectura/core/unit"
 	"rectura/service"
+	"rectura/service/bench"
 )
 
 type serveFlags struct {
@@ -28,7 +29,7 @@ type serveFlags struct {
 // config is how the service is run, by the flags.
 func (f *serveFlags) config() (c service.Config, err error) {
 	const mib = 1 << 20
-	for name, v := range map[string]int64{"upload-limit": f.upload, "memory": f.memory, "quota": f.quota} {
+	for name, v := range map[string]int64{"upload-limit": f.upload, "bench-memory": f.memory, "quota": f.quota} {
 		if v < 0 || v > 1<<20 || v == 0 && name == "upload-limit" {
 			return c, fmt.Errorf("--%s %d: it is from 1 to 1048576 MiB", name, v)
 		}
@@ -59,7 +60,7 @@ func addServeFlags(c *cobra.Command, f *serveFlags, data string) {
 	c.Flags().StringVar(&f.data, "data", "", "the `folder` that keeps revisions and recordings (default "+data+")")
 	c.Flags().StringVar(&f.listen, "listen", service.DefaultListen, "the loopback `address` to listen on; port 0 takes a free one")
 	c.Flags().Int64Var(&f.upload, "upload-limit", service.DefaultUploadLimit>>20, "the largest recording taken, in `MiB` of its file")
-	c.Flags().Int64Var(&f.memory, "memory", 0, "the memory to stay below, in `MiB` (default half of the machine's)")
+	c.Flags().Int64Var(&f.memory, "bench-memory", 0, "the memory that the bench may take, in `MiB` (default half of the machine's)")
 	c.Flags().Int64Var(&f.quota, "quota", 0, "how large the store may become, in `MiB` (default as large as the disk allows)")
 	c.Flags().StringVar(
 		&f.work,
@@ -103,6 +104,22 @@ all that the folder holds, says what is damaged, and ends.`,
 		StringVar(&f.onExit, "on-exit", "hold", "`what` armed outputs do when the service ends: hold, or fail for their fail states")
 	c.Flags().BoolVar(&check, "check", false, "say what of the data is damaged, and end")
 	return c
+}
+
+// newBench is the bench, as the service itself starts it.
+func newBench() *cobra.Command {
+	return &cobra.Command{
+		Use:    bench.Command,
+		Short:  "The bench of a service, which starts it by itself",
+		Hidden: true,
+		Args:   cobra.NoArgs,
+		RunE: func(c *cobra.Command, _ []string) error {
+			if bench.Main(c.InOrStdin(), c.ErrOrStderr()) != 0 {
+				return errNo // it is in the log already
+			}
+			return nil
+		},
+	}
 }
 
 // checkKept goes through a data folder; the exit code is 1 if something in it is

@@ -404,6 +404,45 @@ func (e PointNowQuality) Valid() bool {
 	}
 }
 
+// Defines values for ProcessName.
+const (
+	ProcessNameBench   ProcessName = "bench"
+	ProcessNameControl ProcessName = "control"
+)
+
+// Valid indicates whether the value is a known member of the ProcessName enum.
+func (e ProcessName) Valid() bool {
+	switch e {
+	case ProcessNameBench:
+		return true
+	case ProcessNameControl:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for ProcessState.
+const (
+	Ended    ProcessState = "ended"
+	Runs     ProcessState = "runs"
+	Starting ProcessState = "starting"
+)
+
+// Valid indicates whether the value is a known member of the ProcessState enum.
+func (e ProcessState) Valid() bool {
+	switch e {
+	case Ended:
+		return true
+	case Runs:
+		return true
+	case Starting:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for RuleKind.
 const (
 	RuleKindAlarm   RuleKind = "alarm"
@@ -1505,6 +1544,37 @@ type Problem struct {
 	Title    string     `json:"title"`
 	Type     string     `json:"type"`
 }
+
+// Process defines model for Process.
+type Process struct {
+	// Because Why it ended; empty where it runs.
+	Because string `json:"because"`
+
+	// Ends How often it has ended since the service was started.
+	Ends int `json:"ends"`
+
+	// MemoryBytes In use; 0 where that is not known.
+	MemoryBytes int64 `json:"memory_bytes"`
+
+	// MostBytes It is ended beyond that; 0 for no limit.
+	MostBytes int64       `json:"most_bytes"`
+	Name      ProcessName `json:"name"`
+
+	// Pid 0 where it is not there.
+	Pid int `json:"pid"`
+
+	// Since When the state began.
+	Since time.Time `json:"since"`
+
+	// State One that ended is started again.
+	State ProcessState `json:"state"`
+}
+
+// ProcessName defines model for Process.Name.
+type ProcessName string
+
+// ProcessState One that ended is started again.
+type ProcessState string
 
 // Quantity defines model for Quantity.
 type Quantity struct {
@@ -2679,6 +2749,11 @@ type ClientInterface interface {
 	// Corresponds with GET /patterns (the `ListPatterns` operationId).
 	ListPatterns(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// GetProcesses The two processes of the service. Control runs the plant; the bench plays, checks and keeps revisions, and may end without it.
+	//
+	// Corresponds with GET /processes (the `GetProcesses` operationId).
+	GetProcesses(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// GetReady The store can be used.
 	//
 	// Corresponds with GET /ready (the `GetReady` operationId).
@@ -3836,6 +3911,21 @@ func (c *Client) GetLanguage(ctx context.Context, reqEditors ...RequestEditorFn)
 // Corresponds with GET /patterns (the `ListPatterns` operationId).
 func (c *Client) ListPatterns(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewListPatternsRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetProcesses The two processes of the service. Control runs the plant; the bench plays, checks and keeps revisions, and may end without it.
+//
+// Corresponds with GET /processes (the `GetProcesses` operationId).
+func (c *Client) GetProcesses(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetProcessesRequest(c.Server)
 	if err != nil {
 		return nil, err
 	}
@@ -6734,6 +6824,33 @@ func NewListPatternsRequest(server string) (*http.Request, error) {
 	return req, nil
 }
 
+// NewGetProcessesRequest constructs an http.Request for the GetProcesses method
+func NewGetProcessesRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/processes")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewGetReadyRequest constructs an http.Request for the GetReady method
 func NewGetReadyRequest(server string) (*http.Request, error) {
 	var err error
@@ -7357,6 +7474,13 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with GET /patterns (the `ListPatterns` operationId).
 	ListPatternsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListPatternsResponse, error)
+
+	// GetProcessesWithResponse The two processes of the service. Control runs the plant; the bench plays, checks and keeps revisions, and may end without it.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /processes (the `GetProcesses` operationId).
+	GetProcessesWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetProcessesResponse, error)
 
 	// GetReadyWithResponse The store can be used.
 	//
@@ -9800,6 +9924,54 @@ func (r ListPatternsResponse) ContentType() string {
 	return ""
 }
 
+type GetProcessesResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *[]Process
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetProcessesResponse) GetJSON200() *[]Process {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetProcessesResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetProcessesResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetProcessesResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetProcessesResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetProcessesResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type GetReadyResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -10860,6 +11032,19 @@ func (c *ClientWithResponses) ListPatternsWithResponse(ctx context.Context, reqE
 		return nil, err
 	}
 	return ParseListPatternsResponse(rsp)
+}
+
+// GetProcessesWithResponse The two processes of the service. Control runs the plant; the bench plays, checks and keeps revisions, and may end without it.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /processes (the `GetProcesses` operationId).
+func (c *ClientWithResponses) GetProcessesWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetProcessesResponse, error) {
+	rsp, err := c.GetProcesses(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetProcessesResponse(rsp)
 }
 
 // GetReadyWithResponse The store can be used.
@@ -12554,6 +12739,39 @@ func ParseListPatternsResponse(rsp *http.Response) (*ListPatternsResponse, error
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
 		var dest []Pattern
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetProcessesResponse parses an HTTP response from a GetProcessesWithResponse call
+func ParseGetProcessesResponse(rsp *http.Response) (*GetProcessesResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetProcessesResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest []Process
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}

@@ -46,7 +46,7 @@ func startChild(t *testing.T) *child {
 		"sh",
 		"-c",
 		fmt.Sprintf(
-			"ulimit -d %d; exec %s serve --data %s --listen 127.0.0.1:0 --memory 500 --work-limit 20s --upload-limit 64",
+			"ulimit -d %d; exec %s serve --data %s --listen 127.0.0.1:0 --bench-memory 500 --work-limit 20s --upload-limit 64",
 			childMemory,
 			program,
 			filepath.Join(folder, "data"),

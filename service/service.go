@@ -1,5 +1,5 @@
-// Package service is the long-running part: it opens the store, listens, and
-// answers until it is told to end.
+// Package service is the long-running part. It is two processes of one program: control runs plants, and answers; the bench, which
+// control starts and watches, plays and keeps everything else.
 package service
 
 import (
@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"io/fs"
 	"log/slog"
+	"math"
 	"net"
 	"net/http"
 	"os"
@@ -17,7 +18,9 @@ import (
 	"github.com/KimMachineGun/automemlimit/memlimit"
 
 	"rectura/service/api"
+	apilive "rectura/service/api/live"
 	"rectura/service/background"
+	"rectura/service/bench"
 	"rectura/service/live"
 	"rectura/service/store"
 )
@@ -37,8 +40,8 @@ const (
 	leaving = 3 * time.Second // until outputs are at their fail states, if they are to be; meanwhile requests end
 )
 
-// checkEvery is how often everything that is kept is gone through.
-const checkEvery = 24 * time.Hour
+// firstBench is for how long the start of the service waits for the bench. What runs is running by then.
+const firstBench = 10 * time.Second
 
 // Config is how a service is run. Zero values stand for the defaults.
 type Config struct {
@@ -46,7 +49,7 @@ type Config struct {
 	Listen      string        // a loopback address with its port; port 0 takes a free one
 	UploadLimit int64         // DefaultUploadLimit
 	WorkLimit   time.Duration // DefaultWorkLimit
-	Memory      int64         // bytes that the program is to stay below; half of what the machine, or its container, has
+	Memory      int64         // bytes that the bench is to stay below; half of what the machine, or its container, has
 	Quota       int64         // bytes that the store may take; as many as the disk has
 	Version     string
 	Console     fs.FS
@@ -56,30 +59,31 @@ type Config struct {
 
 // A Service listens from Start until its Run has ended.
 type Service struct {
-	store    *store.Store
 	plant    *store.Plant
-	jobs     *live.Jobs // that are run
-	toFail   bool       // outputs go to what they fail to when it ends
+	bench    *benchProcess
+	benched  background.Group // waits for the bench to end
+	jobs     *live.Jobs       // that are run
+	toFail   bool             // outputs go to what they fail to when it ends
 	lock     *lock
 	listener net.Listener
 	server   *http.Server
 	log      *slog.Logger
-	close    context.CancelFunc // ends what is being worked out, and the watch over the clock
-	damages  *damages
+	close    context.CancelFunc // ends the bench, probes, and the watch over the clock
+	damages  store.Damages      // of the plant's file
 }
 
 // Start opens the store and begins to listen; requests are answered once Run is
 // called. The address must be a loopback one: whoever reaches the service may
 // do everything.
 func Start(ctx context.Context, c Config) (s *Service, err error) {
-	s = &Service{log: c.Log, damages: &damages{}}
+	s = &Service{log: c.Log}
 	defer func() {
 		if err != nil {
 			err = errors.Join(err, s.release())
 			s = nil
 		}
 	}()
-	if s.store, s.lock, err = open(ctx, c); err != nil {
+	if s.lock, err = open(c); err != nil {
 		return s, err
 	}
 	s.toFail = c.OnExit == "fail"
@@ -102,27 +106,34 @@ func Start(ctx context.Context, c Config) (s *Service, err error) {
 	if c.WorkLimit == 0 {
 		c.WorkLimit = DefaultWorkLimit
 	}
-	if c.Memory, err = limitMemory(c.Memory); err != nil {
+	if c.Memory, err = memoryOf(c.Memory); err != nil {
 		return s, err
 	}
 	var ended context.Context
 	ended, s.close = context.WithCancel(context.Background())
+	if err = s.startBench(ended, c); err != nil {
+		return s, err
+	}
 	s.jobs = live.Begin(ctx, s.plant, kept, live.NewMachine(ended, c.Log), c.Log)
-	handler, err := api.New(
-		api.Config{
-			Store:       s.store,
+	if err = s.awaitBench(ctx); err != nil {
+		return s, err
+	}
+	began := time.Now()
+	handler, err := apilive.New(
+		apilive.Config{
 			Plant:       s.plant,
 			Jobs:        s.jobs,
+			Bench:       s.bench,
 			Log:         c.Log,
 			Version:     c.Version,
 			Console:     c.Console,
 			Hosts:       hosts(address),
 			UploadLimit: c.UploadLimit,
 			Now:         time.Now,
-			Memory:      c.Memory,
 			WorkLimit:   c.WorkLimit,
 			Closing:     ended,
-			Damaged:     s.damages.list,
+			Damaged:     s.damages.List,
+			Processes:   func() []api.Process { return s.processes(began) },
 		},
 	)
 	if err != nil {
@@ -135,32 +146,71 @@ func Start(ctx context.Context, c Config) (s *Service, err error) {
 	return s, nil
 }
 
-// open takes the data folder and opens the store in it.
-func open(ctx context.Context, c Config) (*store.Store, *lock, error) {
+// open takes the data folder.
+func open(c Config) (*lock, error) {
 	if err := os.MkdirAll(c.Data, 0o700); err != nil {
-		return nil, nil, fmt.Errorf("making the data folder: %w", err)
+		return nil, fmt.Errorf("making the data folder: %w", err)
 	}
 	if err := os.Chmod(c.Data, 0o700); err != nil {
-		return nil, nil, fmt.Errorf("keeping the data folder for its owner: %w", err)
+		return nil, fmt.Errorf("keeping the data folder for its owner: %w", err)
 	}
 	l, err := takeLock(c.Data)
 	if err != nil {
-		return nil, nil, err
+		return nil, err
 	}
-	file := filepath.Join(c.Data, "bench.db")
-	if err := takeOver(filepath.Join(c.Data, "rectura.db"), file); err != nil {
-		return nil, nil, errors.Join(err, l.Close())
+	if err := takeOver(filepath.Join(c.Data, "rectura.db"), benchFile(c.Data)); err != nil {
+		return nil, errors.Join(err, l.Close())
 	}
-	st, err := store.Open(ctx, file, store.Options{Log: c.Log, Quota: c.Quota})
-	if err != nil {
-		return nil, nil, errors.Join(err, l.Close())
-	}
-	return st, l, nil
+	return l, nil
 }
 
-// openPlant opens the plant's file, and recalls the jobs that were run. New jobs are numbered above them, whatever became of the store.
+// startBench starts the bench, which runs until ctx ends.
+func (s *Service) startBench(ctx context.Context, c Config) (err error) {
+	s.bench, err = newBenchProcess(c.Data, c.Memory, c.Log, func(ctx context.Context) (bench.Setup, error) {
+		highest, err := s.plant.HighestNumber(ctx)
+		return bench.Setup{Data: c.Data, Socket: s.bench.socket, UploadLimit: c.UploadLimit, WorkLimit: c.WorkLimit, Memory: c.Memory, Quota: c.Quota,
+			Above: highest}, err
+	})
+	if err != nil {
+		return err
+	}
+	failed := func(err error) {
+		c.Log.Error("the service goes on without the bench", slog.Any("error", err))
+		s.bench.become(api.Ended, err.Error())
+	}
+	s.benched.Go(c.Log, "running the bench", func() error { s.bench.run(ctx); return nil }, failed)
+	return nil
+}
+
+// awaitBench waits a while for the bench. A bench that cannot start is an error, unless something runs: that goes on without it.
+func (s *Service) awaitBench(ctx context.Context) error {
+	select {
+	case <-s.bench.first:
+	case <-ctx.Done():
+		return ctx.Err()
+	case <-time.After(firstBench):
+		return nil
+	}
+	if p, _ := s.bench.now(); p.State == api.Ended && len(s.jobs.Running()) == 0 {
+		return errors.New(p.Because)
+	}
+	return nil
+}
+
+// processes returns how the two processes are.
+func (s *Service) processes(began time.Time) []api.Process {
+	control := api.Process{Name: api.ProcessNameControl, State: api.Runs, Pid: os.Getpid(), Since: began}
+	if bytes, err := sizeOf(control.Pid); err == nil {
+		control.MemoryBytes = bytes
+	}
+	b, _ := s.bench.now()
+	b.MostBytes = s.bench.most()
+	return []api.Process{control, b}
+}
+
+// openPlant opens the plant's file, and recalls the jobs that were run. The bench numbers new jobs above them.
 func (s *Service) openPlant(ctx context.Context, c Config) (*store.Start, error) {
-	numbers, err := numbersOf(ctx, s.store)
+	numbers, err := numbersFor(ctx, c)
 	if err != nil {
 		return nil, err
 	}
@@ -171,18 +221,29 @@ func (s *Service) openPlant(ctx context.Context, c Config) (*store.Start, error)
 	}
 	if kept.Aside != "" {
 		c.Log.Error("the plant's file was damaged, and is put aside", slog.String("file", kept.Aside))
-		s.damages.found = append(s.damages.found, "the plant's file was damaged; it is put aside as "+kept.Aside)
+		s.damages.Found = append(s.damages.Found, "the plant's file was damaged; it is put aside as "+kept.Aside)
 	}
 	for _, wrong := range kept.Wrong {
 		c.Log.Error("the plant's file is not as it was kept", slog.String("because", wrong))
-		s.damages.found = append(s.damages.found, wrong)
+		s.damages.Found = append(s.damages.Found, wrong)
 	}
-	highest, err := s.plant.HighestNumber(ctx)
+	return kept, nil
+}
+
+// numbersFor returns the numbers of jobs where an earlier program has kept what runs by their names alone.
+func numbersFor(ctx context.Context, c Config) (map[string]int64, error) {
+	if by, err := store.KeptByName(ctx, plantFile(c.Data)); err != nil || !by {
+		return nil, err
+	}
+	st, err := store.Open(ctx, benchFile(c.Data), store.Options{Log: c.Log})
 	if err != nil {
 		return nil, err
 	}
-	return kept, s.store.NumberAbove(ctx, highest)
+	numbers, err := numbersOf(ctx, st)
+	return numbers, errors.Join(err, st.Close())
 }
+
+func benchFile(data string) string { return filepath.Join(data, "bench.db") }
 
 func plantFile(data string) string { return filepath.Join(data, "plant.db") }
 
@@ -217,11 +278,16 @@ func takeOver(before, now string) error {
 // Check goes through everything that a data folder holds and names what is
 // damaged. No service may run on it.
 func Check(ctx context.Context, c Config) (damaged []error, err error) {
-	st, l, err := open(ctx, c)
+	l, err := open(c)
 	if err != nil {
 		return nil, err
 	}
-	defer func() { err = errors.Join(err, st.Close(), l.Close()) }()
+	defer func() { err = errors.Join(err, l.Close()) }()
+	st, err := store.Open(ctx, benchFile(c.Data), store.Options{Log: c.Log, Quota: c.Quota})
+	if err != nil {
+		return nil, err
+	}
+	defer func() { err = errors.Join(err, st.Close()) }()
 	if damaged, err = st.Verify(ctx); err != nil {
 		return damaged, err
 	}
@@ -241,22 +307,16 @@ func Check(ctx context.Context, c Config) (damaged []error, err error) {
 	return append(damaged, more...), err
 }
 
-// limitMemory sets the memory that the program is to stay below, and gives it.
-func limitMemory(bytes int64) (int64, error) {
-	provider := memlimit.ApplyFallback(memlimit.FromCgroup, memlimit.FromSystem)
-	ratio := 0.5
-	if bytes > 0 {
-		provider, ratio = memlimit.Limit(uint64(bytes)), 1
+// memoryOf returns the memory that the bench is to stay below: what was asked for, or half of what there is.
+func memoryOf(asked int64) (int64, error) {
+	if asked > 0 {
+		return asked, nil
 	}
-	limit, err := memlimit.Set(memlimit.WithProvider(provider), memlimit.WithRatio(ratio))
+	whole, err := memlimit.ApplyFallback(memlimit.FromCgroup, memlimit.FromSystem)()
 	if err != nil {
-		return 0, fmt.Errorf("finding out how much memory there is, say --memory instead: %w", err)
+		return 0, fmt.Errorf("finding out how much memory there is, say --bench-memory instead: %w", err)
 	}
-	if limit == 0 { // GOMEMLIMIT is set already, and stays
-		whole, err := provider()
-		return int64(float64(whole) * ratio), err
-	}
-	return limit, nil
+	return int64(min(whole/2, math.MaxInt64)), nil
 }
 
 // listen opens a loopback address and nothing else.
@@ -306,7 +366,7 @@ func (s *Service) Run(ctx context.Context) error {
 	watching, stopWatching := context.WithCancel(ctx)
 	defer stopWatching()
 	failed := func(err error) { s.log.Error("the service goes on without", slog.Any("error", err)) }
-	besides.Go(s.log, "looking for damage", func() error { s.damages.watch(watching, s.store, s.plant, s.log); return nil }, failed)
+	besides.Go(s.log, "looking for damage", func() error { s.damages.Watch(watching, s.log, s.plant.Verify); return nil }, failed)
 	besides.Go(s.log, "deleting old records", func() error { s.forget(watching); return nil }, failed)
 	besides.Go(s.log, "watching engines", func() error { return s.jobs.Watch(watching) }, func(err error) { hung <- err })
 	var err error
@@ -380,6 +440,7 @@ func (s *Service) release() error {
 	if s.close != nil {
 		s.close()
 	}
+	s.benched.Wait()
 	if s.listener != nil {
 		if err := s.listener.Close(); err != nil && !errors.Is(err, net.ErrClosed) {
 			errs = append(errs, err)
@@ -390,9 +451,6 @@ func (s *Service) release() error {
 	}
 	if s.plant != nil {
 		errs = append(errs, s.plant.Close())
-	}
-	if s.store != nil {
-		errs = append(errs, s.store.Close())
 	}
 	if s.lock != nil {
 		errs = append(errs, s.lock.Close())

@@ -1,3 +1,3 @@
 package api
 
-//go:generate go tool -modfile=../../tools/go.mod oapi-codegen -config server.yaml openapi.yaml
+//go:generate go tool -modfile=../../tools/go.mod oapi-codegen -config models.yaml openapi.yaml

@@ -1,4 +1,4 @@
-package api
+package bench
 
 import (
 	"context"
@@ -57,4 +57,27 @@ func TestTogether(t *testing.T) {
 	_, err = together(t.Context(), l, "k", func() (int, error) { panic("no fish") })
 	var p *background.Panic
 	assert.ErrorAs(t, err, &p, "a panic ends no more than what was asked")
+}
+
+// A cache holds no more bytes than it may, however many things these are; what is
+// too large for it goes by.
+func TestCache(t *testing.T) {
+	c := newCache[int, string](100)
+	for i := range 50 {
+		c.add(i, "x", 10)
+	}
+	assert.Equal(t, int64(100), c.bytes)
+	_, kept := c.get(39)
+	assert.False(t, kept)
+	v, kept := c.get(40)
+	assert.True(t, kept)
+	assert.Equal(t, "x", v)
+	c.add(100, "large", 101)
+	_, kept = c.get(100)
+	assert.False(t, kept)
+	c.add(49, "y", 60)
+	assert.LessOrEqual(t, c.bytes, int64(100))
+	c.forget(func(k int) bool { return k == 49 })
+	_, kept = c.get(49)
+	assert.False(t, kept)
 }

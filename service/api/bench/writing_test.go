@@ -1,6 +1,6 @@
 //go:build counted
 
-package api_test
+package bench_test
 
 import (
 	"bytes"
@@ -25,7 +25,7 @@ import (
 	"rectura/core/sheet/visits"
 	"rectura/examples/hatchery"
 	"rectura/examples/patterns"
-	"rectura/service/api"
+	"rectura/service/api/bench"
 	"rectura/service/store"
 )
 
@@ -46,7 +46,7 @@ func sheets(t require.TestingT) []string {
 	for _, p := range building {
 		all = append(all, p.Sheet)
 	}
-	pages, err := filepath.Glob("../../docs/*.md")
+	pages, err := filepath.Glob("../../../docs/*.md")
 	require.NoError(t, err)
 	for _, page := range pages {
 		text, err := os.ReadFile(page)
@@ -112,11 +112,10 @@ func FuzzWriting(f *testing.F) {
 	require.NoError(f, err)
 	_, err = j.AddRecording(f.Context(), "r.csv", r, nil, time.Unix(0, 0))
 	require.NoError(f, err)
-	handler, err := api.New(
-		api.Config{
+	handler, err := bench.New(
+		bench.Config{
 			Store:       st,
 			Log:         slog.New(slog.DiscardHandler),
-			Hosts:       []string{"h"},
 			UploadLimit: 1 << 20,
 			Now:         time.Now,
 			Memory:      1 << 28,
@@ -167,11 +166,10 @@ func BenchmarkWriting(b *testing.B) {
 	b.Cleanup(func() { require.NoError(b, st.Close()) })
 	_, _, err = st.MakeJob(b.Context(), "hatchery", time.Unix(0, 0))
 	require.NoError(b, err)
-	handler, err := api.New(
-		api.Config{
+	handler, err := bench.New(
+		bench.Config{
 			Store:       st,
 			Log:         slog.New(slog.DiscardHandler),
-			Hosts:       []string{"h"},
 			UploadLimit: 1 << 20,
 			Now:         time.Now,
 			Memory:      1 << 28,

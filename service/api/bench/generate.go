@@ -1,0 +1,3 @@
+package bench
+
+//go:generate go tool -modfile=../../../tools/go.mod oapi-codegen -config server.yaml ../openapi.yaml

@@ -1,0 +1,7 @@
+//go:build !linux
+
+package service
+
+import "syscall"
+
+func apart() *syscall.SysProcAttr { return nil }
