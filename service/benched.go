@@ -27,15 +27,19 @@ import (
 
 // How control watches the bench.
 const (
-	looksEvery  = 100 * time.Millisecond // at its size, and whether it answers
-	mostSilence = 15 * time.Second       // that it may keep; then it hangs, and is ended
-	mostRest    = 5 * time.Second        // before it is started once more
-	lastsLong   = 10 * time.Second       // one that ran for longer is started again at once
-	benchEnds   = 3 * time.Second        // that it has to end by itself
+	looksEvery = 100 * time.Millisecond // at its size, and whether it answers
+
+	mostRest  = 5 * time.Second  // before it is started once more
+	lastsLong = 10 * time.Second // one that ran for longer is started again at once
+	benchEnds = 3 * time.Second  // that it has to end by itself
 )
 
-// oversize is how much larger than its limit the bench may be before it is ended: the collector needs room to work.
-var oversize = 1.25
+// A bench that is silent for longer hangs, and one that is larger than its limit by more than the collector needs to work has too
+// much to do: either is ended. Tests have less patience.
+var (
+	mostSilence = 15 * time.Second
+	oversize    = 1.25
+)
 
 // A benchProcess is the bench as control has it: it is started, watched, bounded, ended, and started again. It is an
 // http.RoundTripper that reaches the bench, and whose errors are sentences.

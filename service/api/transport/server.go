@@ -73,11 +73,22 @@ func secure() echo.MiddlewareFunc {
 	})
 }
 
-// limitRate refuses what one address sends beyond 200 requests a second.
+// urgent are the ends of the paths of what a person needs while others are busy: commands, disarming, and what is so now.
+var urgent = []string{"/commands", "/disarming", "/status", "/now", "/processes", "/health"}
+
+// limitRate refuses what one address sends beyond 200 requests a second. What is urgent is counted apart, so that it is answered however
+// much else comes from the same address.
 func limitRate() echo.MiddlewareFunc {
 	return middleware.RateLimiterWithConfig(middleware.RateLimiterConfig{
 		Store:               middleware.NewRateLimiterMemoryStoreWithConfig(middleware.RateLimiterMemoryStoreConfig{Rate: rate.Limit(200), Burst: 400}),
-		IdentifierExtractor: func(c echo.Context) (string, error) { return c.RealIP(), nil },
+		IdentifierExtractor: func(c echo.Context) (string, error) {
+			for _, end := range urgent {
+				if strings.HasSuffix(c.Request().URL.Path, end) {
+					return c.RealIP() + " urgent", nil
+				}
+			}
+			return c.RealIP(), nil
+		},
 		DenyHandler: func(echo.Context, string, error) error {
 			return Refuse(http.StatusTooManyRequests, "Too many requests in a short time; wait a second and try again.")
 		},
