@@ -71,6 +71,11 @@ is 1 if an armed job is in fault, has lost a device, or cannot keep what it does
 			if err := printStatus(c, format, all); err != nil {
 				return err
 			}
+			if format == "table" { // of jobs that are idle, nothing is known without the bench
+				if err := printProcesses(c, api); err != nil {
+					return err
+				}
+			}
 			if slices.ContainsFunc(all, troubled) {
 				return errNo
 			}
@@ -131,6 +136,41 @@ func printStatus(c *cobra.Command, format string, all []client.JobStatus) error 
 		fmt.Fprintln(w, "\nNothing keeps the machine's clock right: times may be off. Synchronise it, by NTP say.")
 	}
 	return nil
+}
+
+// printProcesses says how the two processes of the service are.
+func printProcesses(c *cobra.Command, api *client.ClientWithResponses) error {
+	a, err := api.GetProcessesWithResponse(c.Context())
+	if err := answered(a, err, http.StatusOK); err != nil {
+		return err
+	}
+	fmt.Fprintln(c.OutOrStdout())
+	now := time.Now()
+	for _, p := range *a.JSON200 {
+		fmt.Fprintln(c.OutOrStdout(), processText(&p, now))
+	}
+	return nil
+}
+
+func processText(p *client.Process, now time.Time) string {
+	since, mib := clockText(p.Since.Local(), now), p.MemoryBytes>>20
+	text := ""
+	switch {
+	case p.Name == client.ProcessNameControl:
+		return fmt.Sprintf("Control, which runs the jobs: since %s, %d MiB of memory.", since, mib)
+	case p.State == client.Runs:
+		text = fmt.Sprintf("The bench, which has everything else: since %s, %d MiB of memory, of %d at the most.", since, mib, p.MostBytes>>20)
+	case p.State == client.Silent:
+		return fmt.Sprintf("The bench does not answer since %s. Until it does, only what runs can be seen and commanded.", since)
+	case p.State == client.Starting && p.Because == "":
+		return fmt.Sprintf("The bench is being started since %s. Until it runs, only what runs can be seen and commanded.", since)
+	default:
+		return fmt.Sprintf("The bench ended at %s: %s. It is started again; until it runs, only what runs can be seen and commanded.", since, p.Because)
+	}
+	if p.Ends > 0 {
+		text += fmt.Sprintf(" It had ended: %s.", p.Because)
+	}
+	return text
 }
 
 // tellStatus says of a job what a person should see to, and how far back its records reach.

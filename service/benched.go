@@ -71,7 +71,7 @@ func newBenchProcess(data string, memory int64, log *slog.Logger, setup func(con
 		}
 		b.remove, b.socket = folder, filepath.Join(folder, "bench.sock")
 	}
-	b.http = &http.Transport{DisableCompression: true, MaxIdleConnsPerHost: 64, IdleConnTimeout: time.Minute,
+	b.http = &http.Transport{DisableCompression: true, MaxIdleConnsPerHost: 64, IdleConnTimeout: 5 * time.Second,
 		DialContext: func(ctx context.Context, _, _ string) (net.Conn, error) {
 			return (&net.Dialer{}).DialContext(ctx, "unix", b.socket)
 		}}
@@ -184,7 +184,7 @@ func (b *benchProcess) take(log io.Reader) (last string) {
 	return last
 }
 
-// become notes a state, and why the bench is in it.
+// become notes a state, and why the bench ended.
 func (b *benchProcess) become(state api.ProcessState, because string) {
 	b.mu.Lock()
 	defer b.mu.Unlock()
@@ -192,7 +192,10 @@ func (b *benchProcess) become(state api.ProcessState, because string) {
 		b.state.Ends++
 		b.state.Pid, b.state.MemoryBytes = 0, 0
 	}
-	b.state.State, b.state.Because, b.state.Since = state, because, time.Now()
+	b.state.State, b.state.Since = state, time.Now()
+	if because != "" {
+		b.state.Because = because
+	}
 	close(b.changed)
 	b.changed = make(chan struct{})
 	if state != api.Starting {
@@ -218,7 +221,11 @@ func (b *benchProcess) RoundTrip(r *http.Request) (*http.Response, error) {
 	case <-r.Context().Done():
 		return nil, r.Context().Err()
 	}
-	if p, _ := b.now(); p.State != api.Runs {
+	switch p, _ := b.now(); p.State {
+	case api.Runs:
+	case api.Silent:
+		return nil, transport.Refuse(http.StatusServiceUnavailable, "The bench does not answer just now. What runs goes on. Ask again in a while.")
+	default:
 		return nil, absent(p.Because)
 	}
 	a, err := b.http.RoundTrip(r)
@@ -283,7 +290,11 @@ func (w *benchWatch) run(ctx context.Context, in io.Closer) {
 				background.Go(w.b.log, "asking the bench whether it is there", func() error { answers <- w.b.alive(ctx); return nil })
 			}
 			// Of ticks, not of elapsed time: a whole service that slept does not take the bench for one that hangs.
-			if silent += looksEvery; silent > mostSilence {
+			silent += looksEvery
+			if p, _ := w.b.now(); silent > mostSilence/3 && p.State == api.Runs {
+				w.b.become(api.Silent, "")
+			}
+			if silent > mostSilence {
 				w.kill(fmt.Sprintf("it did not answer for %s", mostSilence))
 			}
 			w.look()
@@ -350,7 +361,7 @@ func (w *benchWatch) reason(last string, err error) string {
 	case last != "":
 		return last
 	case errors.As(err, &exit):
-		return "its process ended by itself: " + exit.String()
+		return "its process ended with " + exit.String()
 	case err != nil:
 		return err.Error()
 	}

@@ -10,7 +10,6 @@ import (
 	"math/rand/v2"
 	"net"
 	"net/http"
-	"runtime"
 	"strings"
 	"sync"
 	"sync/atomic"
@@ -54,8 +53,7 @@ func TestCrowd(t *testing.T) {
 	var answered, left, busy atomic.Int64
 	enough := time.Now().Add(*crowdFor)
 	asks := func() bool { return ctx.Err() == nil && (answered.Load() < crowdAnswers || time.Now().Before(enough)) }
-	var early, late runtime.MemStats
-	look := sync.OnceFunc(func() { runtime.GC(); runtime.ReadMemStats(&early) })
+	m := &mortal{t: t, api: api}
 	var wrong sync.Map
 	for i := range 200 {
 		client := &http.Client{
@@ -116,28 +114,17 @@ func TestCrowd(t *testing.T) {
 				case answer.StatusCode >= 500:
 					wrong.Store(fmt.Sprintf("%s %s: %d %.200s", method, path, answer.StatusCode, text), true)
 				default:
-					if answered.Add(1) > crowdAnswers/3 {
-						look()
-					}
+					answered.Add(1)
 				}
 			}
 		})
 	}
 	all.Wait()
-	assert.Eventually(t, func() bool { // what nobody waits for any more is given up first
-		runtime.GC()
-		runtime.ReadMemStats(&late)
-		return late.HeapAlloc < early.HeapAlloc+testMemory/8
-	}, time.Minute, 100*time.Millisecond)
+	b := m.bench()
+	assert.Zero(t, b.Ends)
+	assert.Less(t, b.MemoryBytes, b.MostBytes)
 	wrong.Range(func(what, _ any) bool { t.Error(what); return true })
-	t.Logf(
-		"%d answered, %d gone, %d told to come back; %d MB in use after a third, %d MB at the end",
-		answered.Load(),
-		left.Load(),
-		busy.Load(),
-		early.HeapAlloc>>20,
-		late.HeapAlloc>>20,
-	)
+	t.Logf("%d answered, %d gone, %d told to come back; the bench takes %d MB", answered.Load(), left.Load(), busy.Load(), b.MemoryBytes>>20)
 	assert.GreaterOrEqual(t, answered.Load(), int64(crowdAnswers))
 	for line := range strings.Lines(log.String()) {
 		if strings.Contains(line, "level=ERROR") || strings.Contains(line, "panic") {

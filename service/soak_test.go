@@ -25,11 +25,13 @@ var soakFor = flag.Duration("soak", 6*time.Second, "for how long a plant is run 
 // A level is what must not grow while a service runs.
 type level struct {
 	routines, files int
+	bench           int // open files of the bench
 	heap            uint64
 	log, rest       int64 // bytes of the file's log, and of its tables but for the journal and the capture
 }
 
-func levelOf(t *testing.T, data string, said *buffer) (l level) {
+func (m *mortal) level(data string, said *buffer) (l level) {
+	t := m.t
 	said.empty()
 	memory := &runtime.MemStats{}
 	runtime.GC()
@@ -38,6 +40,9 @@ func levelOf(t *testing.T, data string, said *buffer) (l level) {
 	open, err := os.ReadDir("/proc/self/fd")
 	require.NoError(t, err)
 	l.files = len(open)
+	open, err = os.ReadDir(fmt.Sprintf("/proc/%d/fd", m.bench().Pid))
+	require.NoError(t, err)
+	l.bench = len(open)
 	log, err := os.Stat(filepath.Join(data, "plant.db-wal"))
 	require.NoError(t, err)
 	l.log = log.Size()
@@ -96,14 +101,14 @@ func TestSoak(t *testing.T) {
 	for ; time.Since(begun) < *soakFor/3; rounds++ {
 		round(rounds)
 	}
-	early := levelOf(t, data, said)
+	early := m.level(data, said)
 	for ; time.Since(begun) < *soakFor; rounds++ {
 		round(rounds)
 	}
-	t.Logf("%d rounds, from %+v to %+v", rounds, early, levelOf(t, data, said))
+	t.Logf("%d rounds, from %+v to %+v", rounds, early, m.level(data, said))
 	assert.Eventually(t, func() bool {
-		late := levelOf(t, data, said)
-		return late.routines <= early.routines+2 && late.files <= early.files+2 && late.heap <= early.heap+4<<20 &&
+		late := m.level(data, said)
+		return late.routines <= early.routines+2 && late.files <= early.files+2 && late.bench <= early.bench+4 && late.heap <= early.heap+4<<20 &&
 			late.log <= max(2*early.log, 8<<20) && late.rest <= early.rest+64<<10
 	}, 30*time.Second, 100*time.Millisecond, "what readers began is over, and the rest is level")
 	status := m.now().Status

@@ -655,6 +655,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/processes": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The two processes of the service. Control runs the plant; the bench plays, checks and keeps revisions, and may end without it. */
+        get: operations["getProcesses"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/jobs/{job}/now": {
         parameters: {
             query?: never;
@@ -1260,6 +1277,36 @@ export interface components {
             status: string;
             /** @description What is not as it was kept, as far as it has been gone through; none of it is given out. */
             damaged: string[];
+        };
+        Process: {
+            /** @enum {string} */
+            name: "control" | "bench";
+            /**
+             * @description One that has not answered for some seconds is silent; if it stays so, it is ended. One that ended is started again.
+             * @enum {string}
+             */
+            state: "starting" | "runs" | "silent" | "ended";
+            /** @description Why it ended the last time; empty where it never has. */
+            because: string;
+            /** @description 0 where it is not there. */
+            pid: number;
+            /**
+             * Format: date-time
+             * @description When the state began.
+             */
+            since: string;
+            /**
+             * Format: int64
+             * @description In use; 0 where that is not known.
+             */
+            memory_bytes: number;
+            /**
+             * Format: int64
+             * @description It is ended beyond that; 0 for no limit.
+             */
+            most_bytes: number;
+            /** @description How often it has ended since the service was started. */
+            ends: number;
         };
         Version: {
             version: string;
@@ -3249,6 +3296,27 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["JobStatus"][];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getProcesses: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Control, and then the bench. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Process"][];
                 };
             };
             default: components["responses"]["Problem"];

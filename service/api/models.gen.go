@@ -416,6 +416,7 @@ func (e ProcessName) Valid() bool {
 const (
 	Ended    ProcessState = "ended"
 	Runs     ProcessState = "runs"
+	Silent   ProcessState = "silent"
 	Starting ProcessState = "starting"
 )
 
@@ -425,6 +426,8 @@ func (e ProcessState) Valid() bool {
 	case Ended:
 		return true
 	case Runs:
+		return true
+	case Silent:
 		return true
 	case Starting:
 		return true
@@ -1537,7 +1540,7 @@ type Problem struct {
 
 // Process defines model for Process.
 type Process struct {
-	// Because Why it ended; empty where it runs.
+	// Because Why it ended the last time; empty where it never has.
 	Because string `json:"because"`
 
 	// Ends How often it has ended since the service was started.
@@ -1556,14 +1559,14 @@ type Process struct {
 	// Since When the state began.
 	Since time.Time `json:"since"`
 
-	// State One that ended is started again.
+	// State One that has not answered for some seconds is silent; if it stays so, it is ended. One that ended is started again.
 	State ProcessState `json:"state"`
 }
 
 // ProcessName defines model for Process.Name.
 type ProcessName string
 
-// ProcessState One that ended is started again.
+// ProcessState One that has not answered for some seconds is silent; if it stays so, it is ended. One that ended is started again.
 type ProcessState string
 
 // Quantity defines model for Quantity.

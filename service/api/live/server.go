@@ -4,6 +4,7 @@ package live
 
 import (
 	"context"
+	"errors"
 	"io/fs"
 	"log/slog"
 	"net/http"
@@ -78,6 +79,9 @@ func (s *Server) GetHealth(context.Context, GetHealthRequestObject) (GetHealthRe
 	return GetHealth200JSONResponse{StatusJSONResponse{Status: "ok"}}, nil
 }
 
+// readyPatience is how long readiness waits for the bench.
+const readyPatience = 5 * time.Second
+
 // GetReady answers well only if both files of the service do.
 func (s *Server) GetReady(ctx context.Context, _ GetReadyRequestObject) (GetReadyResponseObject, error) {
 	if err := s.plant.Ping(ctx); err != nil {
@@ -87,7 +91,12 @@ func (s *Server) GetReady(ctx context.Context, _ GetReadyRequestObject) (GetRead
 		s.log.Error("not ready", slog.Any("error", err))
 		return nil, transport.Refuse(http.StatusServiceUnavailable, "The plant's file does not answer; see the service's log.")
 	}
-	bench, err := s.bench.Ready(ctx)
+	brief, cancel := context.WithTimeout(ctx, readyPatience)
+	defer cancel()
+	bench, err := s.bench.Ready(brief)
+	if errors.Is(err, context.DeadlineExceeded) && ctx.Err() == nil {
+		return nil, transport.Refuse(http.StatusServiceUnavailable, "The bench does not answer. What runs goes on.")
+	}
 	if err != nil {
 		return nil, err
 	}
