@@ -18,6 +18,8 @@ func TestArrows(t *testing.T) {
 		{"rectura/service/api/live", "rectura/core/recording/format"},
 		{"rectura/service/api/live", "rectura/service/api/bench"},
 		{"rectura/service/api/bench", "rectura/service/api/live"},
+		{"rectura/service/bench", "rectura/service/live"},
+		{"rectura/service/bench", "rectura/service/device"},
 		{"rectura/service/store", "rectura/service/live"},
 		{"rectura/core/...", "rectura/service"},
 	} {

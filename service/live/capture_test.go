@@ -14,6 +14,7 @@ import (
 
 	"rectura/core/logic"
 	"rectura/service/live"
+	"rectura/service/records"
 	"rectura/service/store"
 )
 
@@ -21,9 +22,9 @@ import (
 func (x *plant) verify() (same int) {
 	_, err := x.engine.Flush(context.Background())
 	require.NoError(x.t, err)
-	var v live.Verification
+	var v records.Verification
 	require.NoError(x.t, x.file.Record(context.Background(), job, func(r *store.Record) (err error) {
-		v, err = live.Verify(context.Background(), r, func(revision int64) (*logic.Program, error) {
+		v, err = records.Verify(context.Background(), r, func(revision int64) (*logic.Program, error) {
 			sheets, err := x.file.Sheets(context.Background(), job, revision)
 			_, p, _ := logic.Check(sheets)
 			return p, err

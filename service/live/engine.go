@@ -18,6 +18,7 @@ import (
 	"rectura/core/sheet"
 	"rectura/service/background"
 	"rectura/service/device"
+	"rectura/service/records"
 	"rectura/service/store"
 )
 
@@ -337,8 +338,8 @@ func settled(p *logic.Program, memory []logic.Row) (all []capture.Event) {
 // use makes a stepper the engine's.
 func (e *Engine) use(s *logic.Stepper) {
 	e.p = s.Program()
-	e.clockOf = ClockOf(e.p)
-	e.zone.Store(ZoneOf(e.p))
+	e.clockOf = records.ClockOf(e.p)
+	e.zone.Store(records.ZoneOf(e.p))
 	e.run = capture.Run{S: s, Look: e.look, Answer: e.answered.take}
 	e.byInput = map[string]int32{}
 	for i, in := range e.p.Inputs {
@@ -347,24 +348,8 @@ func (e *Engine) use(s *logic.Stepper) {
 	e.inputs = make([]inputNow, len(e.p.Inputs))
 }
 
-// ZoneOf returns the time zone of a job, or else UTC.
-func ZoneOf(p *logic.Program) *time.Location {
-	if p.Job.Timezone != "" {
-		if z, err := time.LoadLocation(p.Job.Timezone); err == nil {
-			return z
-		}
-	}
-	return time.UTC
-}
-
 // Zone returns the time zone of the revision in force.
 func (e *Engine) Zone() *time.Location { return e.zone.Load() }
-
-// ClockOf returns how the times of a job's sentences are written: in its time zone.
-func ClockOf(p *logic.Program) logic.Clock {
-	zone := ZoneOf(p)
-	return func(t int64) string { return time.Unix(0, t).In(zone).Format("15:04:05") }
-}
 
 // Stop ends the engine. What it has done is kept, and its outputs stay as they are.
 func (e *Engine) Stop() {
@@ -555,14 +540,14 @@ func (e *Engine) next() int64 { return max(e.time.t, e.last+1) }
 
 // look is called with the transitions of every instant.
 func (e *Engine) look(t int64, changes []logic.Transition) {
-	for _, entry := range Entries(e.run.S, t, changes, e.clockOf) {
+	for _, entry := range records.Entries(e.run.S, t, changes, e.clockOf) {
 		e.keeping.entry(entry)
 	}
 	for _, c := range changes {
 		if c.Kind != logic.OutputKind || c.Reason.Cause == logic.ByPlant {
 			continue
 		}
-		if o := e.outputOf[e.p.Outputs[c.Index].Name]; o != nil && !follows(e.p, c) && (!e.run.S.Listening() || e.run.S.Mode(int(c.Index)) != logic.Auto) {
+		if o := e.outputOf[e.p.Outputs[c.Index].Name]; o != nil && !records.Follows(e.p, c) && (!e.run.S.Listening() || e.run.S.Mode(int(c.Index)) != logic.Auto) {
 			o.decided = t
 		}
 	}

@@ -12,6 +12,7 @@ import (
 
 	"rectura/core/logic"
 	"rectura/service/live"
+	"rectura/service/records"
 	"rectura/service/store"
 )
 
@@ -395,9 +396,9 @@ func (x *eventful) replays() {
 	if x.during("full", "", 0, x.now()) {
 		return
 	}
-	var v live.Verification
+	var v records.Verification
 	require.NoError(x.t, x.file.Record(context.Background(), job, func(r *store.Record) (err error) {
-		v, err = live.Verify(context.Background(), r, func(revision int64) (*logic.Program, error) {
+		v, err = records.Verify(context.Background(), r, func(revision int64) (*logic.Program, error) {
 			sheets, err := x.file.Sheets(context.Background(), job, revision)
 			if err != nil {
 				return nil, err

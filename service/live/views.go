@@ -10,6 +10,7 @@ import (
 	"rectura/core/logic"
 	"rectura/core/run"
 	"rectura/core/unit"
+	"rectura/service/records"
 )
 
 // A Status is how a job is run.
@@ -298,11 +299,9 @@ func (e *Engine) bypasses() (all []BypassNow) {
 
 // A WhyNow is why something stands as it does.
 type WhyNow struct {
-	State, Because string
-	NotWritten     string // of an output: why the plant may have it otherwise
-	Bypass         *BypassNow
-	Grounds        []logic.Ground
-	Under          []int // the grounds that it stands on itself
+	records.Why
+	NotWritten string // of an output: why the plant may have it otherwise
+	Bypass     *BypassNow
 }
 
 // Why tells why something is as it is now, or what holds it back, down to the readings.
@@ -312,7 +311,8 @@ func (e *Engine) Why(ctx context.Context, name string) (WhyNow, error) {
 		err error
 	}
 	t, err := ask(ctx, e, func() (t told) {
-		if t.WhyNow, t.err = Why(e.run.S, name); t.err != nil {
+		if t.Why, t.err = records.WhyOf(e.run.S, name); t.err != nil {
+			t.err = refusal(t.err.Error())
 			return t
 		}
 		if i := e.p.Index(logic.OutputKind, name); i >= 0 {
@@ -329,24 +329,6 @@ func (e *Engine) Why(ctx context.Context, name string) (WhyNow, error) {
 		err = t.err
 	}
 	return t.WhyNow, err
-}
-
-// Why tells why something is as a stepper has it.
-func Why(s *logic.Stepper, name string) (w WhyNow, err error) {
-	p := s.Program()
-	r, found := p.Find(name)
-	switch {
-	case !found:
-		return w, refuse("nothing is named %s%s", name,
-			p.Job.DidYouMean(name, "rule", "output", "alarm", "input", "bands", "follow", "loop"))
-	case r.Kind == logic.SettingKind || r.Kind == logic.MessageKind || r.Kind == logic.DerivedKind:
-		return w, refuse("%s decides nothing; ask for a rule, an output, an alarm or an input", name)
-	}
-	clock, stand := ClockOf(p), s.Standing(r)
-	_, w.State = p.States(stand)
-	w.Because = p.Sentence(stand, clock)
-	w.Grounds, w.Under = s.Grounds(r, clock)
-	return w, nil
 }
 
 // A Now is everything of a job at one time.

@@ -9,7 +9,7 @@ import (
 	"rectura/service/api"
 	"rectura/service/api/pool"
 	"rectura/service/api/views"
-	"rectura/service/live"
+	"rectura/service/records"
 	"rectura/service/store"
 )
 
@@ -82,8 +82,8 @@ func (s *Server) Verify(ctx context.Context, request VerifyRequestObject) (Verif
 	if to == 0 {
 		to = math.MaxInt64
 	}
-	v, err := pool.Do(ctx, s.bench, func(work context.Context) (live.Verification, error) {
-		var v live.Verification
+	v, err := pool.Do(ctx, s.bench, func(work context.Context) (records.Verification, error) {
+		var v records.Verification
 		err := s.records.Record(work, p.number, func(r *store.Record) error {
 			programs := map[int64]*logic.Program{}
 			ran := func(revision int64) (program *logic.Program, err error) {
@@ -94,7 +94,7 @@ func (s *Server) Verify(ctx context.Context, request VerifyRequestObject) (Verif
 				return program, err
 			}
 			var err error
-			v, err = live.Verify(work, r, ran, from, to, p.wall.Location)
+			v, err = records.Verify(work, r, ran, from, to, p.wall.Location)
 			return err
 		})
 		return v, err
@@ -102,7 +102,7 @@ func (s *Server) Verify(ctx context.Context, request VerifyRequestObject) (Verif
 	return Verify200JSONResponse(verificationView(p.wall, v)), err
 }
 
-func verificationView(w views.Wall, v live.Verification) api.Verification {
+func verificationView(w views.Wall, v records.Verification) api.Verification {
 	view := api.Verification{Same: v.Same, Differ: []api.Differing{}, LeftOut: append([]string{}, v.LeftOut...)}
 	entry := func(e *store.Entry) *api.JournalEntry {
 		if e == nil {

@@ -2,17 +2,18 @@ package bench
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"math"
 	"net/http"
 	"time"
 
 	"rectura/service/api/pool"
+	"rectura/service/records"
 
 	"rectura/core/logic"
 	"rectura/service/api/transport"
 	"rectura/service/api/views"
-	"rectura/service/live"
 	"rectura/service/store"
 )
 
@@ -54,11 +55,11 @@ func (j *shelf) wall(ctx context.Context) (views.Wall, error) {
 	if err != nil || p == nil {
 		return views.Wall{Location: time.UTC}, err
 	}
-	return views.Wall{Location: live.ZoneOf(p.Program)}, nil
+	return views.Wall{Location: records.ZoneOf(p.Program)}, nil
 }
 
 // reasonAt plays the capture up to a time, and asks then.
-func (s *Server) reasonAt(ctx context.Context, p *post, name string, at int64) (why live.WhyNow, err error) {
+func (s *Server) reasonAt(ctx context.Context, p *post, name string, at int64) (why records.Why, err error) {
 	err = s.records.Record(ctx, p.number, func(r *store.Record) error {
 		segments, err := r.Segments(at, at+1)
 		if err != nil {
@@ -79,11 +80,11 @@ func (s *Server) reasonAt(ctx context.Context, p *post, name string, at int64) (
 		if err != nil {
 			return err
 		}
-		stepper, err := live.Play(ctx, program, c, at, func(*logic.Stepper, int64, []logic.Transition) {})
+		stepper, err := records.Play(ctx, program, c, at, func(*logic.Stepper, int64, []logic.Transition) {})
 		if err != nil {
 			return fmt.Errorf("playing what was captured: %w", err)
 		}
-		why, err = live.Why(stepper, name)
+		why, err = records.WhyOf(stepper, name)
 		return err
 	})
 	return why, err
@@ -99,11 +100,14 @@ func (s *Server) GetReason(ctx context.Context, request GetReasonRequestObject) 
 	if err != nil {
 		return nil, err
 	}
-	why, err := pool.Do(ctx, s.bench, func(work context.Context) (live.WhyNow, error) {
+	why, err := pool.Do(ctx, s.bench, func(work context.Context) (records.Why, error) {
 		return s.reasonAt(work, p, name, min(views.Nanos(*at), math.MaxInt64-1))
 	})
 	if err != nil {
-		return nil, views.Problem(err)
+		if errors.Is(err, records.ErrRefused) {
+			err = transport.RefuseText(err)
+		}
+		return nil, err
 	}
-	return GetReason200JSONResponse(views.Reason(p.wall, name, why)), nil
+	return GetReason200JSONResponse(views.Reason(name, why)), nil
 }

@@ -46,7 +46,7 @@ func (s *Server) revision(ctx context.Context, p *post, number *int64) (r revisi
 		return r, err
 	}
 	r.run.Lease, err = s.jobs.LeaseOf(ctx, p.name, drivers)
-	return r, views.Problem(err)
+	return r, problem(err)
 }
 
 // missing reports whether the bench has no job of a name.
@@ -67,7 +67,7 @@ func (s *Server) Listen(ctx context.Context, request ListenRequestObject) (Liste
 	}
 	dropped, err := s.jobs.Listen(ctx, p.number, p.name, r.run, views.Deref(request.Body.Who), views.Deref(request.Body.Why))
 	if err != nil {
-		return nil, views.Problem(err)
+		return nil, problem(err)
 	}
 	if p, err = s.post(ctx, request.Job); err != nil {
 		return nil, err
@@ -91,7 +91,7 @@ func (s *Server) PlanArming(ctx context.Context, request PlanArmingRequestObject
 	}
 	if p.engine == nil {
 		if _, err := s.jobs.Listen(ctx, p.number, p.name, r.run, views.Deref(request.Body.Who), views.Deref(request.Body.Why)); err != nil {
-			return nil, views.Problem(err)
+			return nil, problem(err)
 		}
 		if p, err = s.engine(ctx, request.Job); err != nil {
 			return nil, err
@@ -99,7 +99,7 @@ func (s *Server) PlanArming(ctx context.Context, request PlanArmingRequestObject
 	}
 	plan, err := p.engine.Plan(ctx, r.run)
 	if err != nil {
-		return nil, views.Problem(err)
+		return nil, problem(err)
 	}
 	return PlanArming200JSONResponse(planView(r, plan)), nil
 }
@@ -155,7 +155,7 @@ func (s *Server) Arm(ctx context.Context, request ArmRequestObject) (ArmResponse
 	}
 	changed, kept, err := p.engine.Arm(ctx, r.run, live.Agreement{Plan: b.Plan, Who: views.Deref(b.Who), Why: why})
 	if err != nil {
-		return nil, views.Problem(err)
+		return nil, problem(err)
 	}
 	a := Arm200JSONResponse{Armed: changed == nil, Kept: kept}
 	if changed != nil {
@@ -176,7 +176,7 @@ func (s *Server) PlanDisarming(ctx context.Context, request PlanDisarmingRequest
 		to = live.Parting(*o)
 	}
 	all, err := p.engine.Partings(ctx, to)
-	return PlanDisarming200JSONResponse(moveViews(all)), views.Problem(err)
+	return PlanDisarming200JSONResponse(moveViews(all)), problem(err)
 }
 
 // Disarm lets an armed job listen, and one that listens be idle.
@@ -188,11 +188,11 @@ func (s *Server) Disarm(ctx context.Context, request DisarmRequestObject) (Disar
 	b := request.Body
 	now, err := p.engine.Status(ctx)
 	if err != nil {
-		return nil, views.Problem(err)
+		return nil, problem(err)
 	}
 	if now.Mode != live.Armed {
 		if err := s.jobs.Rest(ctx, p.number, views.Deref(b.Who), views.Deref(b.Why)); err != nil {
-			return nil, views.Problem(err)
+			return nil, problem(err)
 		}
 		return Disarm200JSONResponse{Mode: api.DisarmingModeIdle, Left: []string{}, Kept: true}, nil
 	}
@@ -202,7 +202,7 @@ func (s *Server) Disarm(ctx context.Context, request DisarmRequestObject) (Disar
 	}
 	left, kept, err := p.engine.Disarm(ctx, to, views.Deref(b.Who), views.Deref(b.Why))
 	if err != nil {
-		return nil, views.Problem(err)
+		return nil, problem(err)
 	}
 	return Disarm200JSONResponse{Mode: api.DisarmingModeListening, Left: append([]string{}, left...), Kept: kept}, nil
 }

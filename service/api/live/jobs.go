@@ -5,7 +5,6 @@ import (
 	"path/filepath"
 
 	"rectura/service/api/inside"
-	"rectura/service/api/views"
 )
 
 // DeleteJob deletes a job that is idle. What the plant has of it is put into a file of its own, unless it is purged.
@@ -25,7 +24,7 @@ func (s *Server) DeleteJob(ctx context.Context, request DeleteJobRequestObject) 
 		return err
 	})
 	if err != nil {
-		return nil, views.Problem(err)
+		return nil, problem(err)
 	}
 	if aside != "" {
 		aside = filepath.Base(aside)

@@ -32,7 +32,7 @@ func (s *Server) GetNow(ctx context.Context, request GetNowRequestObject) (GetNo
 	}
 	picture, err := p.engine.Now(ctx)
 	if err != nil {
-		return nil, views.Problem(err)
+		return nil, problem(err)
 	}
 	data, err := picture.Encoded(func(now *live.Now) ([]byte, error) {
 		var all bytes.Buffer
@@ -69,7 +69,7 @@ func nowView(w views.Wall, now *live.Now) api.Now {
 		v.Setpoints = append(v.Setpoints, api.SetpointNow{Name: x.Name, Title: x.Title, Value: x.Value, Written: x.Written, Unit: x.Unit})
 	}
 	for _, b := range now.Bypasses {
-		v.Bypasses = append(v.Bypasses, views.Bypass(w, b))
+		v.Bypasses = append(v.Bypasses, bypassView(w, b))
 	}
 	return v
 }
@@ -95,4 +95,9 @@ func pointView(p live.PointNow) api.PointNow {
 		v.AgeSeconds = &p.Age
 	}
 	return v
+}
+
+// bypassView returns one of the register.
+func bypassView(w views.Wall, b live.BypassNow) api.Bypass {
+	return api.Bypass{Name: b.Name, Kind: b.Kind, Value: b.Value, Who: b.Who, Why: b.Why, Since: w.When(b.Since), Until: w.When(b.Until)}
 }

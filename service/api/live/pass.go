@@ -11,7 +11,6 @@ import (
 
 	"rectura/service/api/inside"
 	"rectura/service/api/transport"
-	"rectura/service/api/views"
 	"rectura/service/live"
 )
 
@@ -74,7 +73,7 @@ func (s *Server) runningUnder(ctx context.Context, name string, commit bool) (ru
 	runs.Zone = e.Zone().String()
 	if commit {
 		if _, err := e.Flush(ctx); err != nil && !errors.Is(err, live.ErrEnded) {
-			return runs, views.Problem(err)
+			return runs, problem(err)
 		}
 	}
 	return runs, nil

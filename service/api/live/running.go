@@ -56,6 +56,22 @@ func (s *Server) engine(ctx context.Context, name string) (*post, error) {
 // benchPatience is how long a status waits for the bench: whoever asks wants to know of what runs.
 const benchPatience = time.Second
 
+// problem returns what an engine refuses as it is answered; any other error as it is.
+func problem(err error) error {
+	switch {
+	case errors.Is(err, live.ErrRefused):
+		return transport.RefuseText(err)
+	case errors.Is(err, live.ErrSilent):
+		return transport.Refuse(
+			http.StatusServiceUnavailable,
+			"The engine of the job does not answer. Its devices write what outputs fail to; look at the service's log.",
+		)
+	case errors.Is(err, live.ErrEnded):
+		return transport.Refuse(http.StatusConflict, "The job is not run any more; ask for its status.")
+	}
+	return err
+}
+
 // GetStatus returns the status of each job in the store, and of each running job that the store does not have. Where the bench does
 // not answer, it is the status of those that run.
 func (s *Server) GetStatus(ctx context.Context, _ GetStatusRequestObject) (GetStatusResponseObject, error) {
@@ -226,7 +242,7 @@ func (s *Server) Command(ctx context.Context, request CommandRequestObject) (Com
 	}
 	a, err := p.engine.Do(ctx, q)
 	if err != nil {
-		return nil, views.Problem(err)
+		return nil, problem(err)
 	}
 	return Command200JSONResponse{
 		Before:  a.Before,
@@ -246,7 +262,13 @@ func (s *Server) GetReason(ctx context.Context, request GetReasonRequestObject) 
 	}
 	why, err := p.engine.Why(ctx, request.Params.Name)
 	if err != nil {
-		return nil, views.Problem(err)
+		return nil, problem(err)
 	}
-	return GetReason200JSONResponse(views.Reason(p.wall, request.Params.Name, why)), nil
+	v := views.Reason(request.Params.Name, why.Why)
+	v.NotWritten = views.Some(why.NotWritten)
+	if why.Bypass != nil {
+		b := bypassView(p.wall, *why.Bypass)
+		v.Bypass = &b
+	}
+	return GetReason200JSONResponse(v), nil
 }

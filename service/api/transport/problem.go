@@ -30,6 +30,15 @@ func (f *Failure) Error() string { return f.Detail }
 // Refuse returns a failure with a status and a sentence that says what to do.
 func Refuse(status int, detail string) error { return &Failure{Status: status, Detail: detail} }
 
+// RefuseText returns a failure of an error that is a sentence, but for its end. It may begin with a name, and end with a question.
+func RefuseText(err error) error {
+	text := err.Error()
+	if !strings.HasSuffix(text, "?") {
+		text += "."
+	}
+	return Refuse(http.StatusConflict, text)
+}
+
 // RefuseFound returns a failure with what was found in sheets.
 func RefuseFound(status int, detail string, found []sheet.Finding) error {
 	return &Failure{Status: status, Detail: detail, Findings: Findings(found)}

@@ -80,7 +80,7 @@ var urgent = []string{"/commands", "/disarming", "/status", "/now", "/processes"
 // much else comes from the same address.
 func limitRate() echo.MiddlewareFunc {
 	return middleware.RateLimiterWithConfig(middleware.RateLimiterConfig{
-		Store:               middleware.NewRateLimiterMemoryStoreWithConfig(middleware.RateLimiterMemoryStoreConfig{Rate: rate.Limit(200), Burst: 400}),
+		Store: middleware.NewRateLimiterMemoryStoreWithConfig(middleware.RateLimiterMemoryStoreConfig{Rate: rate.Limit(200), Burst: 400}),
 		IdentifierExtractor: func(c echo.Context) (string, error) {
 			for _, end := range urgent {
 				if strings.HasSuffix(c.Request().URL.Path, end) {
