@@ -138,7 +138,7 @@ func printStatus(c *cobra.Command, format string, all []client.JobStatus) error 
 	return nil
 }
 
-// printProcesses says how the two processes of the service are.
+// printProcesses prints the state of the two processes of the service.
 func printProcesses(c *cobra.Command, api *client.ClientWithResponses) error {
 	a, err := api.GetProcessesWithResponse(c.Context())
 	if err := answered(a, err, http.StatusOK); err != nil {

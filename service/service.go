@@ -307,7 +307,7 @@ func Check(ctx context.Context, c Config) (damaged []error, err error) {
 	return append(damaged, more...), err
 }
 
-// memoryOf returns the memory that the bench is to stay below: what was asked for, or half of what there is.
+// memoryOf returns the bench's limit of memory, in bytes: the one that was asked for, or half of the memory of the machine or container.
 func memoryOf(asked int64) (int64, error) {
 	if asked > 0 {
 		return asked, nil

@@ -52,7 +52,8 @@ var attacks = []struct{ method, path, body string }{
 	{http.MethodPost, "/recordings?name=a%d", "time,oxygen\n"},
 }
 
-// Whatever ends the bench, or stops it, is felt by those alone who asked it something; and they are told in a sentence.
+// The test ends, stops and outgrows the bench under load. The armed job runs on time, commands are answered, and each request to the
+// bench has an answer or a sentence.
 func TestBenchEnds(t *testing.T) {
 	if raced {
 		t.Skip("times are those of the program as it runs")

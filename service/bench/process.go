@@ -22,7 +22,7 @@ import (
 	"rectura/service/store"
 )
 
-// Setup is what control tells the bench, as one line of JSON.
+// Setup configures the bench. Control sends it as one line of JSON.
 type Setup struct {
 	Data        string        // the folder of bench.db and plant.db
 	Socket      string        // where it listens
@@ -39,7 +39,7 @@ const Command = "bench-process"
 // Failed is the message of the last line of the log of a bench that cannot go on. Its attribute error says why.
 const Failed = "the bench cannot go on"
 
-// closing is how long requests under way have to end.
+// closing bounds the time in which requests under way may end.
 const closing = 2 * time.Second
 
 // Main is the bench. It returns the exit code once control has closed in. The log is a line of JSON a record, which control takes into

@@ -10,7 +10,7 @@ import (
 	"rectura/service/store"
 )
 
-// Entries are what the journal says of an instant: each transition, with its sentence as it is said then, and each state
+// Entries returns the journal entries of an instant: each transition, with its sentence as it is said then, and each state
 // of an alarm. What an analog output goes through while it follows a value stands in the capture, not in the journal.
 func Entries(s *logic.Stepper, t int64, changes []logic.Transition, clock logic.Clock) (all []store.Entry) {
 	p := s.Program()

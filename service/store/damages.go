@@ -9,10 +9,10 @@ import (
 	"time"
 )
 
-// checkEvery is how often everything that is kept is gone through.
+// checkEvery is the time between two verifications of a file.
 const checkEvery = 24 * time.Hour
 
-// Damages are what was found to be not as it was kept, the last time that everything was gone through.
+// Damages are the faults that the last verification of a file found.
 type Damages struct {
 	Found []string // when the file was opened
 

@@ -136,7 +136,7 @@ func KeptByName(ctx context.Context, file string) (is bool, err error) {
 	defer func() { err = errors.Join(err, s.Close()) }()
 	version := 0
 	if err := db.WithContext(ctx).Raw("PRAGMA user_version").Scan(&version).Error; err != nil {
-		return false, nil // what is wrong with it, opening it says
+		return false, nil // the error of opening it names the fault
 	}
 	return version < byNumber, nil
 }

@@ -8,8 +8,8 @@ import (
 	"github.com/klauspost/compress/zstd"
 )
 
-// Records are what a plant's file has of jobs that run or ran: journals, captures and the sheets of revisions. They are only read, in
-// short transactions, for which the writer never waits.
+// Records read journals, captures and sheets of revisions from a plant's file. They use short read transactions; the writer never
+// waits for one.
 type Records struct {
 	*Store
 	unpacker *zstd.Decoder

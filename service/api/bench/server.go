@@ -16,7 +16,7 @@ import (
 	"rectura/service/store"
 )
 
-// Config is what a Server needs.
+// Config has the dependencies and limits of a Server.
 type Config struct {
 	Store       *store.Store
 	Records     *store.Records
@@ -26,10 +26,10 @@ type Config struct {
 	Memory      int64           // bytes that the process is to stay below; what is kept in memory has a part of it
 	WorkLimit   time.Duration   // of one computation
 	Closing     context.Context // ends when the process closes
-	Damaged     func() []string // what of what is kept is damaged
+	Damaged     func() []string // returns the damage of the store, in sentences
 }
 
-// importLimit is for how long a file may come in at the most, however large and slow.
+// importLimit bounds the time of one upload, however large and slow it is.
 const importLimit = 12 * time.Hour
 
 // A Server holds what the handlers share.

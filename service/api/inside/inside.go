@@ -34,7 +34,7 @@ type Revision struct {
 	Untried []string // its trials that have failed, or that were not played, each with a sentence
 }
 
-// Ready is what the bench says of what it keeps.
+// Ready is the state of the bench's store.
 type Ready struct {
 	Damaged []string
 }

@@ -53,7 +53,7 @@ func (s *Server) engine(ctx context.Context, name string) (*post, error) {
 	return p, err
 }
 
-// benchPatience is how long a status waits for the bench: whoever asks wants to know of what runs.
+// benchPatience bounds the time that a status waits for the bench. The status of running jobs does not need it.
 const benchPatience = time.Second
 
 // problem returns what an engine refuses as it is answered; any other error as it is.

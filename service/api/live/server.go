@@ -23,7 +23,7 @@ import (
 	"rectura/service/store"
 )
 
-// Config is what a Server needs.
+// Config has the dependencies and limits of a Server.
 type Config struct {
 	Plant       *store.Plant
 	Jobs        *live.Jobs        // that are run
@@ -37,7 +37,7 @@ type Config struct {
 	WorkLimit   time.Duration        // of one probe
 	Closing     context.Context      // ends when the service closes
 	Processes   func() []api.Process // of the service
-	Damaged     func() []string      // what of the plant's file is damaged
+	Damaged     func() []string      // returns the damage of the plant's file, in sentences
 }
 
 // A Server holds what the handlers share.
@@ -79,7 +79,7 @@ func (s *Server) GetHealth(context.Context, GetHealthRequestObject) (GetHealthRe
 	return GetHealth200JSONResponse{StatusJSONResponse{Status: "ok"}}, nil
 }
 
-// readyPatience is how long readiness waits for the bench.
+// readyPatience bounds the time that GetReady waits for the bench.
 const readyPatience = 5 * time.Second
 
 // GetReady answers well only if both files of the service do.
@@ -113,7 +113,7 @@ func (s *Server) GetReady(ctx context.Context, _ GetReadyRequestObject) (GetRead
 	return GetReady200JSONResponse{Status: "ready", Damaged: damaged}, nil
 }
 
-// GetVersion tells what program this is.
+// GetVersion returns the version of the program.
 func (s *Server) GetVersion(context.Context, GetVersionRequestObject) (GetVersionResponseObject, error) {
 	return GetVersion200JSONResponse{Version: s.version, Go: runtime.Version()}, nil
 }

@@ -44,7 +44,7 @@ type waiter struct {
 	turn    chan struct{}
 }
 
-// mostWaiting is how many requests wait for a Pool at the most.
+// mostWaiting is the largest number of requests that wait for a Pool.
 const mostWaiting = 256
 
 // usualPatience is how long a request waits for its turn.

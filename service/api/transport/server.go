@@ -15,7 +15,7 @@ import (
 	"golang.org/x/time/rate"
 )
 
-// Options are how a process answers.
+// Options configure the HTTP handler of one process.
 type Options struct {
 	Log     *slog.Logger
 	Upload  int64    // the largest recording taken, in bytes of its file
@@ -23,7 +23,7 @@ type Options struct {
 	Outside *Outside // nil for a process that only another process of ours reaches
 }
 
-// Outside is what the process needs that everybody reaches.
+// Outside configures the process that clients reach.
 type Outside struct {
 	Hosts   []string // that requests may be addressed to, "127.0.0.1:8470"
 	Console fs.FS    // the console's files; nil for none
@@ -73,7 +73,7 @@ func secure() echo.MiddlewareFunc {
 	})
 }
 
-// urgent are the ends of the paths of what a person needs while others are busy: commands, disarming, and what is so now.
+// urgent are the path endings of requests that a person needs while other clients are busy: commands, disarming and present states.
 var urgent = []string{"/commands", "/disarming", "/status", "/now", "/processes", "/health"}
 
 // limitRate refuses what one address sends beyond 200 requests a second. What is urgent is counted apart, so that it is answered however
