@@ -24,6 +24,7 @@ type serveFlags struct {
 	upload, memory, quota int64
 	work                  string
 	onExit                string
+	devices               []string
 }
 
 // config is how the service is run, by the flags.
@@ -45,7 +46,7 @@ func (f *serveFlags) config() (c service.Config, err error) {
 	if f.onExit != "" && f.onExit != "hold" && f.onExit != "fail" {
 		return c, fmt.Errorf("--on-exit %s: it is hold or fail", f.onExit)
 	}
-	c.OnExit = f.onExit
+	c.OnExit, c.Devices = f.onExit, f.devices
 	if f.work != "" {
 		ns, err := unit.ParseDuration(f.work)
 		if err != nil {
@@ -102,6 +103,7 @@ all that the folder holds, says what is damaged, and ends.`,
 	addServeFlags(c, &f, "rectura in the user's data folder")
 	c.Flags().
 		StringVar(&f.onExit, "on-exit", "hold", "`what` armed outputs do when the service ends: hold, or fail for their fail states")
+	c.Flags().StringArrayVar(&f.devices, "device", nil, "a `place` where jobs may have devices: an IP address, a range such as 10.0.0.0/8, or a serial\nline such as /dev/ttyUSB0; given several times, all of them (default this machine,\nprivate networks, /dev/tty* and /dev/serial/*)")
 	c.Flags().BoolVar(&check, "check", false, "say what of the data is damaged, and end")
 	return c
 }

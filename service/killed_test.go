@@ -63,7 +63,7 @@ func (m *mortal) name() string { return cmp.Or(m.job, fennick) }
 func (m *mortal) start() {
 	file, err := program()
 	require.NoError(m.t, err)
-	line := append(slices.Clone(m.under), file, "serve", "--data", m.data, "--listen", "127.0.0.1:0")
+	line := append(slices.Clone(m.under), file, "serve", "--data", m.data, "--listen", "127.0.0.1:0", "--device", "127.0.0.0/8", "--device", "/dev/pts/*")
 	m.run, m.log = exec.Command(line[0], line[1:]...), &buffer{}
 	m.run.Stderr = m.log
 	out, err := m.run.StdoutPipe()

@@ -227,3 +227,33 @@ func TestReaders(t *testing.T) {
 	assert.Less(t, took[50], 100*time.Millisecond)
 	assert.LessOrEqual(t, s.Late, int64(2), "instants are not handled more than 100 ms late")
 }
+
+// A revision is not run where it has a device that the operator has not allowed, or too many. The answer shows the option.
+func TestDevicesAreAllowed(t *testing.T) {
+	_, api, _, _ := start(t, t.TempDir())
+	m := &mortal{t: t, api: api}
+	var many strings.Builder
+	for i := range 130 {
+		fmt.Fprintf(&many, "device d%d modbus tcp \"127.0.0.1:%d\" unit 1\ninput i%d discrete\n  source d%d coil 0\n", i, 20000+i, i, i)
+	}
+	for device, want := range map[string]string{
+		`device rack modbus tcp "203.0.113.7:502" unit 1`:                    "a device is at 203.0.113.7, and this service may have devices at 127.0.0.0/8",
+		`device rack modbus tcp "169.254.169.254:80" unit 1`:                 "start it with --device 169.254.169.254",
+		`device rack modbus rtu "/dev/null" 9600 8N1 unit 1`:                 "a device is at /dev/null",
+		`device rack modbus tcp "127.0.0.1:1" unit 1` + "\n" + many.String(): "its devices are at 131 addresses, and a job may have 128",
+	} {
+		m.push("job \"Fry tank\"\n" + device + "\ninput mains discrete\n  source rack coil 0\noutput horn\n  drives rack coil 1\n  fail off\n")
+		l, err := api.ListenWithResponse(t.Context(), fennick, client.ListenRequest{})
+		require.NoError(t, err)
+		assert.Contains(t, problemOf(t, http.StatusConflict, l.Body), want)
+		p, err := api.PlanArmingWithResponse(t.Context(), fennick, client.ListenRequest{})
+		require.NoError(t, err)
+		assert.Contains(t, problemOf(t, http.StatusConflict, p.Body), want)
+		if strings.Contains(want, "128") {
+			continue
+		}
+		probe, err := api.ProbePointWithResponse(t.Context(), fennick, client.ProbeRequest{Point: "mains"})
+		require.NoError(t, err)
+		assert.Contains(t, problemOf(t, http.StatusConflict, probe.Body), want)
+	}
+}

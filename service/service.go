@@ -21,6 +21,7 @@ import (
 	apilive "rectura/service/api/live"
 	"rectura/service/background"
 	"rectura/service/bench"
+	"rectura/service/device"
 	"rectura/service/live"
 	"rectura/service/store"
 )
@@ -54,7 +55,8 @@ type Config struct {
 	Version     string
 	Console     fs.FS
 	Log         *slog.Logger
-	OnExit      string // what armed outputs do when the service ends: hold, which is the default, or fail
+	Devices     []string // where jobs may have devices: addresses, ranges, patterns of serial lines; device.DefaultAllowed
+	OnExit      string   // what armed outputs do when the service ends: hold, which is the default, or fail
 }
 
 // A Service listens from Start until its Run has ended.
@@ -83,6 +85,10 @@ func Start(ctx context.Context, c Config) (s *Service, err error) {
 			s = nil
 		}
 	}()
+	allowed, err := device.ParseAllowed(c.Devices)
+	if err != nil {
+		return s, err
+	}
 	if s.lock, err = open(c); err != nil {
 		return s, err
 	}
@@ -114,7 +120,7 @@ func Start(ctx context.Context, c Config) (s *Service, err error) {
 	if err = s.startBench(ended, c); err != nil {
 		return s, err
 	}
-	s.jobs = live.Begin(ctx, s.plant, kept, live.NewMachine(ended, c.Log), c.Log)
+	s.jobs = live.Begin(ctx, s.plant, kept, live.NewMachine(ended, c.Log), allowed, c.Log)
 	if err = s.awaitBench(ctx); err != nil {
 		return s, err
 	}

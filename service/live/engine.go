@@ -78,6 +78,7 @@ type Engine struct {
 	done   chan struct{} // closed when it has ended
 	seen   picture
 	zone   atomic.Pointer[time.Location]
+	lines  atomic.Int64 // the number of connections
 
 	context context.Context // of its drivers
 

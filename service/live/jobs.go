@@ -26,6 +26,8 @@ type Jobs struct {
 	log    *slog.Logger
 	leases *Leases
 
+	allowed *device.Allowed // where new revisions may have devices; nil for anywhere
+
 	mu      sync.Mutex // of the maps; it is never held over I/O, or while an engine is asked
 	all     map[int64]*job
 	closed  bool
@@ -47,9 +49,10 @@ type job struct {
 // hung is after how many looks, a second each, at an engine that makes no pass the service ends.
 const hung = 20
 
-// Begin goes on with the jobs that were run when the file was last written.
-func Begin(ctx context.Context, file *store.Plant, kept *store.Start, clock Clock, log *slog.Logger) *Jobs {
-	j := &Jobs{file: file, clock: clock, log: log, leases: NewLeases(log), all: map[int64]*job{}}
+// Begin goes on with the jobs that were run when the file was last written. A revision that was in force stays so wherever its devices are:
+// what is allowed is asked when a revision is armed, and when it begins to listen.
+func Begin(ctx context.Context, file *store.Plant, kept *store.Start, clock Clock, allowed *device.Allowed, log *slog.Logger) *Jobs {
+	j := &Jobs{file: file, clock: clock, log: log, leases: NewLeases(log), allowed: allowed, all: map[int64]*job{}}
 	j.context, j.stop = context.WithCancel(context.WithoutCancel(ctx))
 	var all background.Group
 	for i := range kept.Jobs {
@@ -244,10 +247,32 @@ func (j *Jobs) Named(name string) int64 {
 	return 0
 }
 
-// LeaseOf returns the lease of a revision of a job.
+// mostOfAll is the largest number of connections of all jobs together.
+const mostOfAll = 512
+
+// lines returns the number of connections of all jobs but one.
+func (j *Jobs) lines(but string) (n int) {
+	for _, r := range j.Running() {
+		if r.Engine != nil && r.Name != but {
+			n += int(r.Engine.lines.Load())
+		}
+	}
+	return n
+}
+
+// LeaseOf returns the lease of a revision of a job. It refuses a revision with devices where the operator allows none.
 func (j *Jobs) LeaseOf(ctx context.Context, name string, drivers []device.Driver) (*Lease, error) {
+	if err := mayReach(ctx, drivers, j.allowed); err != nil {
+		return nil, err
+	}
+	if n := j.lines(name) + len(drivers); n > mostOfAll {
+		return nil, refuse("the devices of all jobs would be at %d addresses, and %d are the most; let another job be idle first", n, mostOfAll)
+	}
 	return j.leases.Of(ctx, name, drivers)
 }
+
+// MayBeAt refuses transports (device.Driver) where the operator allows no devices.
+func (j *Jobs) MayBeAt(transports []string) error { return mayBeAt(transports, j.allowed) }
 
 // WhileIdle calls f while the job is idle and cannot begin to listen. A job that is not idle is an ErrRefused.
 func (j *Jobs) WhileIdle(ctx context.Context, number int64, name string, f func() error) error {

@@ -22,6 +22,33 @@ type Leases struct {
 	log  *slog.Logger
 }
 
+// mostLines is the largest number of connections of one job. Each is a descriptor and a goroutine of the process that runs all plants.
+const mostLines = 128
+
+// mayReach refuses a revision that talks to a place that the operator has not allowed, or to too many.
+func mayReach(ctx context.Context, drivers []device.Driver, allowed *device.Allowed) error {
+	if len(drivers) > mostLines {
+		return refuse("its devices are at %d addresses, and a job may have %d; divide it into several jobs", len(drivers), mostLines)
+	}
+	for _, d := range drivers {
+		if err := mayBeAt(d.Transports(ctx), allowed); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func mayBeAt(transports []string, allowed *device.Allowed) error {
+	if allowed == nil {
+		return nil
+	}
+	if where := allowed.Refuses(transports); where != "" {
+		return refuse("a device is at %s, and this service may have devices at %s only; start it with --device %s and with --device for each of "+
+			"those that are needed", where, allowed, where)
+	}
+	return nil
+}
+
 // NewLeases returns the leases of a service. If the machine has no folder in which services find each other's, a line in the log says
 // so.
 func NewLeases(log *slog.Logger) *Leases {

@@ -178,6 +178,7 @@ func (e *Engine) rearrange() error {
 		e.drivers = append(e.drivers, x)
 		e.runs(x)
 	}
+	e.lines.Store(int64(len(e.drivers)))
 	return nil
 }
 

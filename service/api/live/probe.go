@@ -39,6 +39,9 @@ func (s *Server) ProbePoint(ctx context.Context, request ProbePointRequestObject
 		if i < 0 {
 			continue
 		}
+		if err := s.jobs.MayBeAt(d.Transports(ctx)); err != nil {
+			return nil, problem(err)
+		}
 		d.Timeout = min(d.Timeout, longestTimeout)
 		probe, err := pool.Do(ctx, s.probes, func(context.Context) (*modbus.Probe, error) { return probed(d, &d.Wires[i]) })
 		if errors.Is(err, modbus.ErrNoAnswer) {

@@ -33,10 +33,12 @@ func (d *Device) claims() (all []device.Claim) {
 	return all
 }
 
-// Transports returns where the line leads: every IP address of a host's name, with the port as a number, or the serial line
+// Transports returns where the line leads.
+func (x *Driver) Transports(ctx context.Context) []string { return x.made[0].Transports(ctx) }
+
+// Transports returns where the device's line leads: every IP address of a host's name, with the port as a number, or the serial line
 // behind all links. A name that cannot be resolved stands for itself.
-func (x *Driver) Transports(ctx context.Context) []string {
-	d := x.made[0]
+func (d *Device) Transports(ctx context.Context) []string {
 	if d.Serial {
 		if real, err := filepath.EvalSymlinks(d.Address); err == nil {
 			return []string{"serial " + real}
