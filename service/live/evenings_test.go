@@ -194,7 +194,7 @@ func (x *eventful) happen() {
 	r := x.r
 	port, bank := x.plant.at([]string{first, second}[r.IntN(2)])
 	address := map[bool]string{true: first, false: second}[port == x.ports[first]]
-	switch what := r.IntN(25); {
+	switch what := r.IntN(26); {
 	case what < 7:
 		x.signal([]string{"level", "level", "flow"}[r.IntN(3)], float64(r.IntN(11)*100))
 	case what < 9:
@@ -245,8 +245,10 @@ func (x *eventful) happen() {
 		x.wait(2 * time.Second)
 	case what == 23:
 		x.insist()
+	case what == 24:
+		x.dropAndTakeBack()
 	default:
-		x.overtake()
+		x.overtake(x.specs[x.number-1].neighbour(r))
 	}
 }
 
@@ -356,10 +358,35 @@ func (x *eventful) someCommand() {
 	x.history[len(x.history)-1].ends = 0
 }
 
-// overtake arms a neighbour of the revision in force, and compares what is written with what its plan says.
-func (x *eventful) overtake() {
+// dropAndTakeBack has a person lock the last output, arms a revision without it, and then the one with it again.
+func (x *eventful) dropAndTakeBack() {
+	s := x.specs[x.number-1]
+	last := len(s.outs) - 1
+	if last < 2 {
+		return
+	}
+	q := live.Request{Do: "off", Name: s.outs[last].name, Lock: "anna", Who: "anna"}
+	if _, err := x.engine.Do(context.Background(), q); err != nil {
+		return
+	}
+	x.note(q.Do, q.Name, 0)
+	x.history[len(x.history)-1].ends = 0
+	x.wait(time.Second)
+	less := s
+	less.outs, less.rules = s.outs[:last], s.rules[:last]
+	n := x.number
+	if x.overtake(less); x.number == n {
+		return
+	}
+	x.wait(2 * time.Second)
+	x.overtake(s)
+	x.wait(time.Duration(s.settle)*time.Second + 5*time.Second)
+}
+
+// overtake arms another revision, and compares what is written with what its plan says.
+func (x *eventful) overtake(next spec) {
 	x.collect()
-	x.specs = append(x.specs[:x.number:x.number], x.specs[x.number-1].neighbour(x.r))
+	x.specs = append(x.specs[:x.number:x.number], next)
 	r := x.at(int(x.number))
 	plan, err := x.engine.Plan(context.Background(), r)
 	for range 80 {

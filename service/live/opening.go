@@ -16,6 +16,7 @@ type opening struct {
 	devices []openDevice
 	outputs []openOutput
 	inputs  []openInput
+	back    []logic.Command // that keep off again what a person keeps off, and what is part of the job again
 }
 
 type openDevice struct {
@@ -85,6 +86,10 @@ func (e *Engine) opening(p *logic.Program, drivers []fitted, look *survey) *open
 		y := openInput{index: int32(i), name: in.Name, device: of[in.Source.Device.Name], place: points[in.Name].Place}
 		e.openInput(&y, in, points[in.Name], look)
 		x.inputs = append(x.inputs, y)
+	}
+	for _, b := range e.people.comeBack(e.p, p) {
+		of := logic.Ref{Kind: logic.OutputKind, Index: int32(p.Index(logic.OutputKind, b.Name))}
+		x.back = append(x.back, logic.Command{Do: logic.StandOff, Of: of, Lock: b.Lock})
 	}
 	return x
 }
@@ -190,6 +195,9 @@ func (x *opening) events(s *logic.Stepper) [][]capture.Event {
 		if o.known {
 			first = append(first, capture.Event{Kind: capture.Finding, Of: int32(o.index), Stand: standAs(s, o.index, o.point, o.has)})
 		}
+	}
+	for i := range x.back {
+		first = append(first, capture.Event{Kind: capture.Command, Do: &x.back[i]})
 	}
 	for i := range x.inputs {
 		in := &x.inputs[i]

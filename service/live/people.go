@@ -439,6 +439,19 @@ func (x *people) put(e *Engine, c logic.Command, q *Request, after string) {
 	delete(x.told, q.Name)
 }
 
+// comeBack returns the bypasses of outputs that a person keeps off, and that a revision has which the one before did not have.
+func (x *people) comeBack(before, next *logic.Program) (all []store.Bypass) {
+	for _, b := range x.list() {
+		if lasts(&b) && next.Index(logic.OutputKind, b.Name) >= 0 && before.Index(logic.OutputKind, b.Name) < 0 {
+			all = append(all, b)
+		}
+	}
+	return all
+}
+
+// lasts reports whether a bypass is kept by the name of its output, whether a revision has that or not.
+func lasts(b *store.Bypass) bool { return b.Kind == "off" || b.Kind == "lock" }
+
 // prune drops from the register what is not in place any more, after every instant.
 func (x *people) prune(e *Engine) {
 	for name, b := range x.in {

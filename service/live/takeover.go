@@ -234,6 +234,7 @@ func (e *Engine) takeOver(r *Revision) error {
 	for _, text := range open.wires(left) {
 		e.note("service", "", "", "", text, "")
 	}
+	e.tellBypasses(before)
 	for _, g := range open.events(next) {
 		e.enter(e.next(), g...)
 	}
@@ -242,7 +243,6 @@ func (e *Engine) takeOver(r *Revision) error {
 			e.enter(e.next(), reading(o.readBack, 1))
 		}
 	}
-	e.comeBack(before)
 	return nil
 }
 
@@ -308,18 +308,14 @@ func (e *Engine) rewire(open *opening, was []*out) error {
 	return nil
 }
 
-// comeBack keeps off again what a person kept off in a revision that had the output, when it is part of the job again. Other
-// bypasses of an output that the job does not have end.
-func (e *Engine) comeBack(before *logic.Program) {
+// tellBypasses has the journal say what becomes of bypasses of outputs that the revision before did not have, or that this one does not
+// have: an output that is kept off stays so, by its name; any other bypass ends.
+func (e *Engine) tellBypasses(before *logic.Program) {
+	for _, b := range e.people.comeBack(before, e.p) {
+		e.note("bypass", b.Name, "", b.Value, "the output is part of the job again", b.Who)
+	}
 	for name, b := range e.people.in {
-		i := e.p.Index(logic.OutputKind, name)
-		had := before.Index(logic.OutputKind, name) >= 0
-		switch {
-		case i >= 0 && !had && (b.Kind == "off" || b.Kind == "lock"):
-			c := logic.Command{Do: logic.StandOff, Of: logic.Ref{Kind: logic.OutputKind, Index: int32(i)}, Lock: b.Lock}
-			e.enter(e.next(), capture.Event{Kind: capture.Command, Do: &c})
-			e.note("bypass", name, "", b.Value, "the output is part of the job again", b.Who)
-		case i < 0 && had && b.Kind != "off" && b.Kind != "lock":
+		if e.p.Index(logic.OutputKind, name) < 0 && before.Index(logic.OutputKind, name) >= 0 && !lasts(&b) {
 			delete(e.people.in, name)
 			e.note("bypass", name, b.Kind, "ended", "its output is no part of the job any more", "")
 		}

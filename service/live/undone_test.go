@@ -30,7 +30,7 @@ var undoings = []undoing{
 		`		e.noteWrite(o, o.value, "decided at "+e.clockOf(o.decided))` + "\n", ""},
 	{"an output that answers again stands as the plant has it", "service/live/devices.go",
 		"\t\t\t\te.arrived.add(e.finding(o, x.Value))\n\t\t\t}\n\t\t} else if o != nil {\n", "\t\t\t}\n\t\t} else if o != nil {\n"},
-	{"a lock comes back with its output", "service/live/takeover.go", "	e.comeBack(before)\n", "	_ = before\n"},
+	{"a lock comes back with its output", "service/live/opening.go", "	for i := range x.back {\n", "	for i := range x.back[:0] {\n"},
 	{"a plan lists the wires that are left behind", "service/live/plans.go", "		if l.moves() {\n", "		if false {\n"},
 	{"one pass writes an output once", "service/live/outputs.go",
 		"func(before device.Write) bool { return before.Point == o.name }", "func(before device.Write) bool { return false }"},
