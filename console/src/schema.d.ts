@@ -961,6 +961,27 @@ export interface components {
             /** Format: date-time */
             since: string;
             because: string;
+            /**
+             * Format: int64
+             * @description Since the job runs.
+             */
+            requests: number;
+            /**
+             * Format: int64
+             * @description Requests without an answer.
+             */
+            time_outs: number;
+            /**
+             * Format: int64
+             * @description Requests that it has refused.
+             */
+            exceptions: number;
+            /**
+             * Format: double
+             * @description Within which 99 of 100 of its last requests were answered.
+             */
+            p99_ms: number;
+            last_error: string;
         };
         Now: {
             status: components["schemas"]["JobStatus"];

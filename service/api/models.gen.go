@@ -864,11 +864,24 @@ type DeletedJob struct {
 type DeviceNow struct {
 	Because string `json:"because"`
 
+	// Exceptions Requests that it has refused.
+	Exceptions int64 `json:"exceptions"`
+
 	// Heartbeat It has a watchdog that looks at the job's heartbeat, which ends when the job is disarmed.
-	Heartbeat bool           `json:"heartbeat"`
-	Name      string         `json:"name"`
-	Since     time.Time      `json:"since"`
-	State     DeviceNowState `json:"state"`
+	Heartbeat bool   `json:"heartbeat"`
+	LastError string `json:"last_error"`
+	Name      string `json:"name"`
+
+	// P99Ms Within which 99 of 100 of its last requests were answered.
+	P99Ms float64 `json:"p99_ms"`
+
+	// Requests Since the job runs.
+	Requests int64          `json:"requests"`
+	Since    time.Time      `json:"since"`
+	State    DeviceNowState `json:"state"`
+
+	// TimeOuts Requests without an answer.
+	TimeOuts int64 `json:"time_outs"`
 }
 
 // DeviceNowState defines model for DeviceNow.State.

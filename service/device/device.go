@@ -26,9 +26,21 @@ type Driver interface {
 	// Line identifies the connection: drivers with the same Line can serve what each other was made for.
 	Line() string
 
+	// Traffic returns the requests that were made of the devices that the driver serves, by their names.
+	Traffic() map[string]Traffic
+
 	// Transports returns where the line leads, in a normal form: two lines lead to one place if they share one. It resolves
 	// names and follows links, and may wait for that until ctx ends.
 	Transports(ctx context.Context) []string
+}
+
+// Traffic counts the requests of one device since its driver was made.
+type Traffic struct {
+	Requests   int64
+	TimeOuts   int64   // requests without an answer
+	Exceptions int64   // requests that the device has refused
+	P99        float64 // seconds within which 99 of 100 of the last requests were answered; 0 for none
+	LastError  string
 }
 
 // A Part is a share of what a driver was made for. Names of its devices and points get the prefix.

@@ -356,6 +356,7 @@ func (e *Engine) read(d *dev, r *device.Reading) {
 	if !is {
 		return
 	}
+	e.counts.readings++
 	e.inputs[i].take(r)
 	if r.Fault != "" {
 		e.arrived.add(failing(i, r.Fault))

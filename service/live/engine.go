@@ -125,6 +125,8 @@ type Engine struct {
 
 // counts are figures of an engine since it was started.
 type counts struct {
+	readings   int64 // of devices
+	commits    int64 // that were kept
 	latePoints int64 // readings that came late, since their line was busy
 	hiccups    int64 // stops of the process that postponed delays
 }

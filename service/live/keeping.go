@@ -274,6 +274,7 @@ func (e *Engine) kept(err error) {
 		w <- err == nil
 	}
 	if err == nil {
+		e.counts.commits++
 		if k.notKept != 0 {
 			e.note("service", "", "not kept", "kept", "what happens can be kept again, since "+e.clockOf(k.notKept)+" it waited", "")
 			k.notKept, k.why = 0, ""

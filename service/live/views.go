@@ -10,6 +10,7 @@ import (
 	"rectura/core/logic"
 	"rectura/core/run"
 	"rectura/core/unit"
+	"rectura/service/device"
 	"rectura/service/records"
 )
 
@@ -28,6 +29,8 @@ type Status struct {
 	Passed                          int64   // readings that were passed over, since there were too many
 	LateReadings                    int64   // readings that came late, since their line was busy
 	Hiccups                         int64   // stops of the process that postponed delays
+	Readings, Instants, Commits     int64   // since the service began to run the job
+	Unkept                          int     // entries of the journal that are not kept yet
 	Damage                          string  // the damage of the job's records, until a person acknowledges it
 	Starts                          int64
 	Clock                           int64 // service time
@@ -41,6 +44,7 @@ type Status struct {
 type DeviceStatus struct {
 	Name, State, Why string
 	Since            int64
+	Traffic          device.Traffic
 	Heartbeat        bool // a watchdog in it looks at the job's heartbeat
 }
 
@@ -53,13 +57,15 @@ func (e *Engine) status() Status {
 		Waiting: !e.began, Settling: e.began && !e.run.S.Settled(),
 		NotKept: e.keeping.notKept, NotKeptWhy: e.keeping.why,
 		P50: e.lates.quantile(0.5), P99: e.lates.quantile(0.99), Late: e.lates.count, Passed: e.mail.passedOver(), Starts: e.armed.Starts,
-		LateReadings: e.counts.latePoints, Hiccups: e.counts.hiccups, Damage: e.armed.Damage,
+		LateReadings: e.counts.latePoints, Hiccups: e.counts.hiccups, Readings: e.counts.readings,
+		Instants: int64(e.lates.n), Commits: e.counts.commits, Unkept: len(e.keeping.entries), Damage: e.armed.Damage,
 		Clock: e.time.t, Alarms: map[string]int{}, Bypasses: len(e.people.in),
 	}
 	v.Synchronised, v.SynchronisedKnown = e.clock.Synchronised()
 	for _, d := range e.devices {
 		if d.present() {
-			v.Devices = append(v.Devices, DeviceStatus{Name: d.Name, State: d.state, Why: d.why, Since: d.since, Heartbeat: d.Heartbeat > 0})
+			v.Devices = append(v.Devices, DeviceStatus{Name: d.Name, State: d.state, Why: d.why, Since: d.since, Heartbeat: d.Heartbeat > 0,
+				Traffic: d.driver.Traffic()[d.Name]})
 		}
 	}
 	slices.SortFunc(v.Devices, func(a, b DeviceStatus) int { return strings.Compare(a.Name, b.Name) })

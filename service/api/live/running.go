@@ -162,7 +162,9 @@ func statusView(w views.Wall, v live.Status) api.JobStatus {
 	for _, d := range v.Devices {
 		x.Devices = append(
 			x.Devices,
-			api.DeviceNow{Name: d.Name, State: api.DeviceNowState(d.State), Since: w.At(d.Since), Because: d.Why, Heartbeat: d.Heartbeat},
+			api.DeviceNow{Name: d.Name, State: api.DeviceNowState(d.State), Since: w.At(d.Since), Because: d.Why, Heartbeat: d.Heartbeat,
+				Requests: d.Traffic.Requests, TimeOuts: d.Traffic.TimeOuts, Exceptions: d.Traffic.Exceptions, P99Ms: d.Traffic.P99 * 1000,
+				LastError: d.Traffic.LastError},
 		)
 	}
 	return x

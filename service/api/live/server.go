@@ -60,7 +60,7 @@ type Server struct {
 func New(c Config) (http.Handler, error) {
 	s := &Server{plant: c.Plant, jobs: c.Jobs, bench: inside.NewClient(c.Bench), passed: c.Bench, log: c.Log, version: c.Version, now: c.Now,
 		damaged: c.Damaged, processes: c.Processes, probes: pool.NewOf(c.Closing, c.Log, 1, c.WorkLimit)}
-	out := &transport.Outside{Hosts: c.Hosts, Console: c.Console, Passes: passes, Pass: s.pass}
+	out := &transport.Outside{Hosts: c.Hosts, Console: c.Console, Metrics: s.metrics(), Passes: passes, Pass: s.pass}
 	return transport.New(transport.Options{Log: c.Log, Upload: c.UploadLimit, Own: "live", Outside: out}, func(e *echo.Echo) {
 		RegisterHandlersWithBaseURL(e, NewStrictHandler(s, nil), "/api")
 	})

@@ -5,6 +5,7 @@ import (
 	"mime"
 	"net/http"
 	"path"
+	"slices"
 	"strings"
 
 	"github.com/labstack/echo/v4"
@@ -23,7 +24,7 @@ func serveConsole(e *echo.Echo, files fs.FS) {
 			if asset { // their names change with their contents
 				header.Set(echo.HeaderCacheControl, "public, max-age=31536000, immutable")
 			}
-		case asset || path.Ext(name) != "":
+		case asset || !isPage(name):
 			return Refuse(http.StatusNotFound, "There is no "+Shown(r.URL.Path)+" here.")
 		default:
 			header.Set(echo.HeaderCacheControl, "no-cache")
@@ -42,6 +43,18 @@ func serveConsole(e *echo.Echo, files fs.FS) {
 		http.FileServerFS(files).ServeHTTP(c.Response(), r)
 		return nil
 	})
+}
+
+// pages are the console's pages, which stand at the root and below each job (console/src/main.tsx).
+var pages = []string{"now", "points", "rules", "bench"}
+
+// isPage reports whether a path is one of the console's: the start, a job's, or a page of either.
+func isPage(name string) bool {
+	first, rest, below := strings.Cut(name, "/")
+	if path.Ext(name) != "" {
+		return false
+	}
+	return !below || first != "" && slices.Contains(pages, rest)
 }
 
 // packed is the extension of packed files.

@@ -25,8 +25,9 @@ type Options struct {
 
 // Outside configures the process that clients reach.
 type Outside struct {
-	Hosts   []string // that requests may be addressed to, "127.0.0.1:8470"
-	Console fs.FS    // the console's files; nil for none
+	Hosts   []string     // that requests may be addressed to, "127.0.0.1:8470"
+	Console fs.FS        // the console's files; nil for none
+	Metrics http.Handler // of /metrics
 
 	// Passes reports whether a request is another process's, and Pass has it answered there.
 	Passes func(*openapi3.Operation, *http.Request) bool
@@ -57,8 +58,11 @@ func New(o Options, register func(*echo.Echo)) (http.Handler, error) {
 	e.Any("/api/*", func(c echo.Context) error {
 		return Refuse(http.StatusNotFound, "There is no "+Shown(c.Request().URL.Path)+" here.")
 	})
-	if o.Outside != nil && o.Outside.Console != nil {
-		serveConsole(e, o.Outside.Console)
+	if o.Outside != nil {
+		e.GET("/metrics", echo.WrapHandler(o.Outside.Metrics))
+		if o.Outside.Console != nil {
+			serveConsole(e, o.Outside.Console)
+		}
 	}
 	return headAsGet(e), nil
 }

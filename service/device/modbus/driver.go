@@ -29,6 +29,8 @@ type Driver struct {
 	dial Dialer
 	log  *slog.Logger
 
+	traffic traffic
+
 	mu     sync.Mutex
 	serves []*station // as of the last Serve
 	served int        // how often Serve was called
@@ -385,7 +387,7 @@ func (x *Driver) dialled(units []*station) error {
 	if err != nil {
 		return err
 	}
-	x.line = line
+	x.line, line.traffic = line, &x.traffic
 	for _, u := range x.units {
 		x.restart(u)
 	}

@@ -29,6 +29,7 @@ type Line struct {
 	open    bool
 	once    bool            // nothing is asked twice: the device is lost already
 	apart   map[gapped]bool // the requests that are refused as joined ones, on this connection
+	traffic *traffic        // nil for none
 	gone    bool            // the other end has ended a connection since ended was last called
 }
 
@@ -185,7 +186,7 @@ func (l *Line) twice(unit int, r Request) (words []uint16, bits []bool, err erro
 		if err = l.client.SetUnitId(uint8(unit)); err != nil {
 			return nil, nil, fmt.Errorf("asking %s: %w", l.name, err)
 		}
-		first, n := uint16(r.First), uint16(r.Count)
+		first, n, began := uint16(r.First), uint16(r.Count), time.Now()
 		switch r.Table {
 		case "coil":
 			bits, err = l.client.ReadCoils(first, n)
@@ -196,6 +197,7 @@ func (l *Line) twice(unit int, r Request) (words []uint16, bits []bool, err erro
 		default:
 			words, err = l.client.ReadRegisters(first, n, modbus.INPUT_REGISTER)
 		}
+		l.traffic.count(unit, began, err)
 		if err == nil || exception(err) {
 			return words, bits, err
 		}
@@ -274,7 +276,9 @@ func (l *Line) send(d *Device, write func() error) error {
 		err = l.client.SetUnitId(uint8(d.Unit))
 	}
 	if err == nil {
+		began := time.Now()
 		err = write()
+		l.traffic.count(d.Unit, began, err)
 	}
 	if err != nil && !exception(err) {
 		l.fail(err)
