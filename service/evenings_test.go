@@ -310,7 +310,7 @@ func (x *realEvening) watched(at time.Time) (longest time.Duration) {
 		}
 	}
 	for _, h := range x.history {
-		if h.at.After(at) {
+		if h.at.After(at.Add(-150 * time.Millisecond)) { // the program had no poll to see it
 			break
 		}
 		switch {
