@@ -8,9 +8,9 @@ import (
 	"slices"
 	"strings"
 
-	"github.com/jedib0t/go-pretty/v6/text"
+	"rectura/core/cells"
 
-	"rectura/core/iolist"
+	"github.com/jedib0t/go-pretty/v6/text"
 )
 
 // A list is rows under headings, for people as an aligned table or for programs as CSV. Its rows are kept as
@@ -123,11 +123,11 @@ func (l *list) csv(w io.Writer) error {
 	c := csv.NewWriter(w)
 	err := c.Write(l.heads)
 	if err == nil {
-		err = l.each(func(cells []string) error {
-			for i, cell := range cells {
-				cells[i] = iolist.Guarded(cell)
+		err = l.each(func(row []string) error {
+			for i, cell := range row {
+				row[i] = cells.Guarded(cell)
 			}
-			return c.Write(cells)
+			return c.Write(row)
 		})
 	}
 	c.Flush()

@@ -20,7 +20,7 @@ import (
 )
 
 // changing is what is another each time that docs/live.md is run: times, ages, how late the engine is.
-var changing = regexp.MustCompile(`\d\d\d\d-\d\d-\d\d |\d\d:\d\d:\d\d(\.\d+)?|\d+\.\d m?s\b`)
+var changing = regexp.MustCompile(`\d\d\d\d-\d\d-\d\d |\d\d:\d\d:\d\d(\.\d+)?|\d+\.\d m?s\b|\d+ MiB of memory|, of \d+ at the most`)
 
 // numbered is the number of an entry of the journal, which is higher where the machine was slow: a write that comes late has
 // a line of its own.

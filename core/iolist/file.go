@@ -8,8 +8,9 @@ import (
 	"io"
 	"path"
 	"slices"
-	"strconv"
 	"strings"
+
+	"rectura/core/cells"
 
 	"github.com/xuri/excelize/v2"
 )
@@ -89,7 +90,7 @@ func readCSV(name string, data []byte) ([][]string, error) {
 			return nil, fmt.Errorf("%s: the list has more than %d rows", name, maxRows)
 		}
 		for i := range row {
-			row[i] = unguarded(row[i])
+			row[i] = cells.Unguarded(row[i])
 		}
 		all = append(all, row)
 	}
@@ -165,33 +166,13 @@ func headingRow(cells [][]string, theirs map[string]string) int {
 	return -1
 }
 
-// Guarded keeps a spreadsheet from taking the text of a cell for a formula: before
-// such a text an apostrophe is put, which a spreadsheet does not show.
-func Guarded(text string) string {
-	if text == "" || !strings.ContainsRune("=+-@\t\r", rune(text[0])) {
-		return text
-	}
-	if _, err := strconv.ParseFloat(strings.Fields(text + " x")[0], 64); err == nil && strings.ContainsRune("+-", rune(text[0])) {
-		return text // a number, perhaps with its unit
-	}
-	return "'" + text
-}
-
-// unguarded takes that apostrophe away.
-func unguarded(text string) string {
-	if len(text) > 1 && text[0] == '\'' && Guarded(text[1:]) == text {
-		return text[1:]
-	}
-	return text
-}
-
 // WriteCSV writes rows as CSV. What a spreadsheet would take for a formula is
 // guarded.
 func WriteCSV(w io.Writer, rows [][]string) error {
 	guarded := make([][]string, len(rows))
 	for i, row := range rows {
 		for _, cell := range row {
-			guarded[i] = append(guarded[i], Guarded(cell))
+			guarded[i] = append(guarded[i], cells.Guarded(cell))
 		}
 	}
 	if err := csv.NewWriter(w).WriteAll(guarded); err != nil {

@@ -33,6 +33,7 @@ import (
 	"strings"
 	"unicode/utf8"
 
+	"rectura/core/cells"
 	"rectura/core/recording"
 )
 
@@ -130,7 +131,7 @@ func (s *scan) headings() (names []string, at []int, err error) {
 		if len(names) == MaxColumns {
 			return nil, nil, s.Fail(start, "more than %d columns", MaxColumns)
 		}
-		names, at = append(names, string(field)), append(at, start)
+		names, at = append(names, cells.Unguarded(string(field))), append(at, start)
 	}
 	return names, at, nil
 }

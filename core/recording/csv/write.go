@@ -6,6 +6,7 @@ import (
 	"io"
 	"strings"
 
+	"rectura/core/cells"
 	"rectura/core/recording"
 )
 
@@ -22,7 +23,7 @@ func Write(w io.Writer, r *recording.Recording) error {
 	out.WriteString("time") // a bufio.Writer keeps its first error for Flush
 	for _, c := range r.Columns {
 		out.WriteByte(',')
-		out.WriteString(quoted(c.Heading()))
+		out.WriteString(quoted(cells.Guarded(c.Heading())))
 	}
 	out.WriteByte('\n')
 	err := r.EachRow(func(t int64, some []recording.Reading) error {
