@@ -1,12 +1,12 @@
 package bench
 
 import (
-	"bytes"
 	"context"
 	"crypto/sha256"
 	"errors"
 	"fmt"
 	"io"
+	"log/slog"
 	"net/http"
 	"os"
 	"strings"
@@ -25,8 +25,7 @@ import (
 	"rectura/service/store"
 )
 
-// UploadRecording reads a recording as it comes in and keeps it whole, or not
-// at all.
+// UploadRecording keeps a recording whole, or not at all.
 func (s *Server) UploadRecording(ctx context.Context, request UploadRecordingRequestObject) (UploadRecordingResponseObject, error) {
 	j, err := s.shelf(ctx, request.Job)
 	if err != nil {
@@ -36,16 +35,17 @@ func (s *Server) UploadRecording(ctx context.Context, request UploadRecordingReq
 	if err != nil {
 		return nil, err
 	}
+	file, err := s.putAside(ctx, name, request.Body)
+	if err != nil {
+		return nil, err
+	}
+	defer s.discard(file)
 	kept, err := pool.Do(ctx, s.imports, func(work context.Context) (*store.Recording, error) {
-		file := sha256.New()
-		r, err := s.readBody(work, name, io.TeeReader(request.Body, file), o)
-		if err == nil {
-			_, err = io.Copy(file, request.Body) // what the reader had no need of is a part of the file, too
-		}
+		r, err := s.readFile(work, name, file, o)
 		if err != nil {
 			return nil, err
 		}
-		id, err := j.AddRecording(work, name, r, file.Sum(nil), s.now())
+		id, err := j.AddRecording(work, name, r, file.sum, s.now())
 		if err != nil {
 			return nil, err
 		}
@@ -55,6 +55,54 @@ func (s *Server) UploadRecording(ctx context.Context, request UploadRecordingReq
 		return nil, err
 	}
 	return UploadRecording201JSONResponse(recordingView(kept)), nil
+}
+
+// An aside is a file that has come in whole.
+type aside struct {
+	*os.File
+	size int64
+	sum  []byte // SHA-256
+}
+
+// roomEvery is after how many bytes of a file that comes in the disk is asked whether there is room for as many more.
+const roomEvery = 16 << 20
+
+// putAside writes a body into a temporary file. However slowly it comes in, it takes no place from those who compute.
+func (s *Server) putAside(ctx context.Context, name string, body io.Reader) (*aside, error) {
+	return pool.Do(ctx, s.incoming, func(work context.Context) (a *aside, err error) {
+		file, err := s.store.Temporary("*.incoming")
+		if err != nil {
+			return nil, fmt.Errorf("putting %s aside: %w", name, err)
+		}
+		a = &aside{File: file}
+		defer func() {
+			if err != nil {
+				s.discard(a)
+				a = nil
+			}
+		}()
+		sum := sha256.New()
+		for {
+			if err := s.store.Room(work, roomEvery); err != nil {
+				return a, err
+			}
+			n, err := io.CopyN(io.MultiWriter(file, sum), &stoppable{work: work, Reader: body}, roomEvery)
+			if a.size += n; errors.Is(err, io.EOF) {
+				a.sum = sum.Sum(nil)
+				return a, nil
+			}
+			if err != nil {
+				return a, fmt.Errorf("putting %s aside: %w", name, err)
+			}
+		}
+	})
+}
+
+// discard removes a file that was put aside.
+func (s *Server) discard(a *aside) {
+	if err := errors.Join(a.Close(), os.Remove(a.Name())); err != nil {
+		s.log.Warn("a file that was put aside stays until the next start", slog.Any("error", err))
+	}
 }
 
 // readingOptions are what the caller says of a file.
@@ -122,17 +170,16 @@ func (j *shelf) newest(ctx context.Context) (*program, error) {
 // sniffedBytes is how much of a file is looked at to tell its format.
 const sniffedBytes = 512
 
-// readBody reads a recording out of a request. All formats but Parquet are read
-// as they come in; Parquet is put aside on disk first.
-func (s *Server) readBody(work context.Context, name string, body io.Reader, o recording.Options) (r *recording.Recording, err error) {
-	body = &stoppable{work: work, Reader: body}
-	head := make([]byte, sniffedBytes)
-	n, err := io.ReadFull(body, head)
-	if err != nil && !errors.Is(err, io.EOF) && !errors.Is(err, io.ErrUnexpectedEOF) {
+// readFile reads a recording out of a file that has come in.
+func (s *Server) readFile(work context.Context, name string, file *aside, o recording.Options) (*recording.Recording, error) {
+	if _, err := file.Seek(0, io.SeekStart); err != nil {
 		return nil, fmt.Errorf("reading %s: %w", name, err)
 	}
-	whole := io.MultiReader(bytes.NewReader(head[:n]), body)
-	f := format.Find(name, head[:n], o)
+	head := make([]byte, sniffedBytes)
+	n, err := file.ReadAt(head, 0)
+	if err != nil && !errors.Is(err, io.EOF) {
+		return nil, fmt.Errorf("reading %s: %w", name, err)
+	}
 	o.Spread = func(tasks []func()) {
 		all := make([]func() error, len(tasks))
 		for i, task := range tasks {
@@ -142,19 +189,12 @@ func (s *Server) readBody(work context.Context, name string, body io.Reader, o r
 			panic(err) // the reader's caller recovers it
 		}
 	}
+	stops := &stoppable{work: work, Reader: file, ReaderAt: file}
+	f := format.Find(name, head[:n], o)
 	if f != format.Parquet {
-		return format.ReadStream(f, name, whole, o)
+		return format.ReadStream(f, name, stops, o)
 	}
-	file, err := s.store.Temporary("*.parquet")
-	if err != nil {
-		return nil, fmt.Errorf("putting %s aside: %w", name, err)
-	}
-	defer func() { err = errors.Join(err, file.Close(), os.Remove(file.Name())) }()
-	size, err := io.Copy(file, whole)
-	if err != nil {
-		return nil, fmt.Errorf("putting %s aside: %w", name, err)
-	}
-	return format.Read(name, &stoppable{work: work, Reader: file, ReaderAt: file}, size, o, nil)
+	return format.Read(name, stops, file.size, o, nil)
 }
 
 // A stoppable file ends with the work that it is read for.
@@ -196,8 +236,13 @@ func (s *Server) PreviewRecording(ctx context.Context, request PreviewRecordingR
 		return nil, err
 	}
 	o.Rows = previewed
+	file, err := s.putAside(ctx, name, request.Body)
+	if err != nil {
+		return nil, err
+	}
+	defer s.discard(file)
 	r, err := pool.Do(ctx, s.imports, func(work context.Context) (*recording.Recording, error) {
-		return s.readBody(work, name, request.Body, o)
+		return s.readFile(work, name, file, o)
 	})
 	if err != nil {
 		return nil, err

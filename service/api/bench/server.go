@@ -32,6 +32,9 @@ type Config struct {
 // importLimit bounds the time of one upload, however large and slow it is.
 const importLimit = 12 * time.Hour
 
+// mostIncoming is the largest number of files that come in at once.
+const mostIncoming = 64
+
 // A Server holds what the handlers share.
 type Server struct {
 	store   *store.Store
@@ -43,13 +46,16 @@ type Server struct {
 
 	bench   *pool.Pool // plays, traces, teaches, exports
 	desk    *pool.Pool // answers what is asked while writing, and takes no longer
-	imports *pool.Pool
+	imports *pool.Pool // read files that have come in
+
+	incoming *pool.Pool // files that come in
 }
 
 // New returns the handler of what control passes on, and of what it asks for itself.
 func New(c Config) (http.Handler, error) {
 	s := &Server{store: c.Store, records: c.Records, log: c.Log, now: c.Now, damaged: c.Damaged, bench: pool.New(c.Closing, c.Log, c.WorkLimit),
-		desk: pool.New(c.Closing, c.Log, c.WorkLimit), imports: pool.New(c.Closing, c.Log, importLimit)}
+		desk: pool.New(c.Closing, c.Log, c.WorkLimit), imports: pool.New(c.Closing, c.Log, c.WorkLimit),
+		incoming: pool.NewOf(c.Closing, c.Log, mostIncoming, importLimit)}
 	s.library = newLibrary(s.bench, c.Log, c.Memory/4)
 	return transport.New(transport.Options{Log: c.Log, Upload: c.UploadLimit, Own: "bench"}, func(e *echo.Echo) {
 		e.Use(withRunning)
