@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io"
 	"log/slog"
 	"os"
 	"os/signal"
@@ -12,6 +13,7 @@ import (
 	"time"
 
 	"github.com/spf13/cobra"
+	"github.com/spf13/pflag"
 
 	"rectura/console"
 	"rectura/core/unit"
@@ -73,13 +75,14 @@ func addServeFlags(c *cobra.Command, f *serveFlags, data string) {
 
 func newServe() *cobra.Command {
 	var f serveFlags
-	var check bool
+	var check, unit bool
 	c := &cobra.Command{
 		Use:   "serve",
 		Short: "Run the service and its console on this machine",
 		Long: `Runs the service: it keeps jobs as numbered revisions, and recordings, and serves
 the console and the API. It listens on loopback only. With --check it goes through
-all that the folder holds, says what is damaged, and ends.`,
+all that the folder holds, says what is damaged, and ends. With --unit it prints a
+unit of systemd that runs it with the other options, and ends.`,
 		Example: "  rectura serve --data /var/lib/rectura --listen 127.0.0.1:8470\n  rectura serve --data /var/lib/rectura --check",
 		RunE: func(c *cobra.Command, _ []string) error {
 			if f.data == "" {
@@ -89,8 +92,11 @@ all that the folder holds, says what is damaged, and ends.`,
 				}
 				f.data = folder
 			}
-			if check {
+			switch {
+			case check:
 				return checkKept(c, f)
+			case unit:
+				return printUnit(c, f)
 			}
 			s, err := start(c, f)
 			if err != nil {
@@ -104,8 +110,35 @@ all that the folder holds, says what is damaged, and ends.`,
 	c.Flags().
 		StringVar(&f.onExit, "on-exit", "hold", "`what` armed outputs do when the service ends: hold, or fail for their fail states")
 	c.Flags().StringArrayVar(&f.devices, "device", nil, "a `place` where jobs may have devices: an IP address, a range such as 10.0.0.0/8, or a serial\nline such as /dev/ttyUSB0; given several times, all of them (default this machine,\nprivate networks, /dev/tty* and /dev/serial/*)")
+	c.Flags().BoolVar(&unit, "unit", false, "print a unit of systemd, and end")
 	c.Flags().BoolVar(&check, "check", false, "say what of the data is damaged, and end")
 	return c
+}
+
+// printUnit prints a unit that runs the service with the options that were given.
+func printUnit(c *cobra.Command, f serveFlags) error {
+	config, err := f.config()
+	if err != nil {
+		return err
+	}
+	var arguments []string
+	c.Flags().Visit(func(x *pflag.Flag) {
+		switch values, several := x.Value.(pflag.SliceValue); {
+		case x.Name == "data" || x.Name == "listen" || x.Name == "unit":
+		case several:
+			for _, v := range values.GetSlice() {
+				arguments = append(arguments, "--"+x.Name, v)
+			}
+		default:
+			arguments = append(arguments, "--"+x.Name, x.Value.String())
+		}
+	})
+	text, err := service.Unit(c.Context(), config, arguments)
+	if err != nil {
+		return err
+	}
+	_, err = io.WriteString(c.OutOrStdout(), text)
+	return err
 }
 
 // newBench is the bench, as the service itself starts it.

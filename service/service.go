@@ -16,6 +16,7 @@ import (
 	"time"
 
 	"github.com/KimMachineGun/automemlimit/memlimit"
+	"github.com/coreos/go-systemd/v22/daemon"
 
 	"rectura/service/api"
 	apilive "rectura/service/api/live"
@@ -369,12 +370,13 @@ func (s *Service) Run(ctx context.Context) error {
 	served, hung := make(chan error, 1), make(chan error, 1)
 	server.Go(s.log, "serving", func() error { served <- s.server.Serve(s.listener); return nil }, func(err error) { served <- err })
 	s.log.Info("listening", slog.String("url", s.URL()))
+	s.tell(daemon.SdNotifyReady)
 	watching, stopWatching := context.WithCancel(ctx)
 	defer stopWatching()
 	failed := func(err error) { s.log.Error("the service goes on without", slog.Any("error", err)) }
 	besides.Go(s.log, "looking for damage", func() error { s.damages.Watch(watching, s.log, s.plant.Verify); return nil }, failed)
 	besides.Go(s.log, "deleting old records", func() error { s.forget(watching); return nil }, failed)
-	besides.Go(s.log, "watching engines", func() error { return s.jobs.Watch(watching) }, func(err error) { hung <- err })
+	besides.Go(s.log, "watching engines", func() error { return s.jobs.Watch(watching, func() { s.tell(daemon.SdNotifyWatchdog) }) }, func(err error) { hung <- err })
 	var err error
 	select {
 	case err = <-served:
@@ -393,6 +395,13 @@ func (s *Service) Run(ctx context.Context) error {
 	return errors.Join(err, s.release())
 }
 
+// tell tells systemd, if that has started the service, how it is (sd_notify(3)).
+func (s *Service) tell(state string) {
+	if _, err := daemon.SdNotify(false, state); err != nil {
+		s.log.Warn("the service's supervisor was not told how it is", slog.Any("error", err))
+	}
+}
+
 // leave has outputs driven to their fail states, if the service is to leave them so.
 func (s *Service) leave(ctx context.Context, all *background.Group) {
 	if !s.toFail {
@@ -409,6 +418,7 @@ func (s *Service) leave(ctx context.Context, all *background.Group) {
 // shutdown lets requests under way end, and cuts off those that do not.
 func (s *Service) shutdown(ctx context.Context, served chan error) error {
 	s.log.Info("closing")
+	s.tell(daemon.SdNotifyStopping)
 	s.close()
 	limit, cancel := context.WithTimeout(context.WithoutCancel(ctx), closing)
 	defer cancel()

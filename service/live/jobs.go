@@ -46,6 +46,9 @@ type job struct {
 	failed string // why it is not run any more, though it was
 }
 
+// slow is after how many looks at an engine that makes no pass its supervisor's watchdog is not fed any more.
+const slow = 3
+
 // hung is after how many looks, a second each, at an engine that makes no pass the service ends.
 const hung = 20
 
@@ -433,8 +436,8 @@ func (e *Engine) rest(ctx context.Context, who, why string) error {
 }
 
 // Watch answers once an engine hangs, with which, or when ctx ends. It counts its own looks: a process that was stopped does not take
-// that for an engine that hangs.
-func (j *Jobs) Watch(ctx context.Context) error {
+// that for an engine that hangs. It calls alive, once a second, while every engine makes its passes.
+func (j *Jobs) Watch(ctx context.Context, alive func()) error {
 	type looked struct {
 		passes int64
 		looks  int
@@ -448,7 +451,7 @@ func (j *Jobs) Watch(ctx context.Context) error {
 			return nil
 		case <-t.C:
 		}
-		now := map[*Engine]looked{}
+		now, all := map[*Engine]looked{}, true
 		for _, r := range j.Running() {
 			if r.Engine == nil {
 				continue
@@ -459,9 +462,13 @@ func (j *Jobs) Watch(ctx context.Context) error {
 			}
 			x.looks++
 			now[r.Engine] = x
+			all = all && x.looks <= slow
 			if x.looks > hung {
 				return fmt.Errorf("the engine of the job %s has made no pass for %d s; its drivers write fail states", r.Name, hung)
 			}
+		}
+		if all {
+			alive()
 		}
 		seen = now
 	}

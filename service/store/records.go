@@ -17,11 +17,11 @@ type Records struct {
 
 // OpenRecords opens the file of a plant that another process writes. The file must exist.
 func OpenRecords(file string, log *slog.Logger) (*Records, error) {
-	s := &Store{file: file, options: Options{Log: log}}
-	var err error
-	if s.read, err = connect(file, readingOnly, readers); err != nil {
-		return nil, fmt.Errorf("opening the plant's file %s: %w", file, readable(err))
+	s, err := OpenToRead(file)
+	if err != nil {
+		return nil, err
 	}
+	s.options.Log = log
 	return newRecords(s)
 }
 

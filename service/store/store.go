@@ -68,6 +68,16 @@ func Open(ctx context.Context, file string, o Options) (*Store, error) {
 	return s, nil
 }
 
+// OpenToRead opens the database in a file that another process may write. Its tables must have the present form.
+func OpenToRead(file string) (*Store, error) {
+	s := &Store{file: file, options: Options{Log: slog.New(slog.DiscardHandler)}}
+	var err error
+	if s.read, err = connect(file, readingOnly, readers); err != nil {
+		return nil, fmt.Errorf("opening the store %s: %w", file, readable(err))
+	}
+	return s, nil
+}
+
 // openFile opens a file with the tables of some migrations, which gives room back as vacuum says. The numbers of jobs are for
 // migrations of what was kept by their names.
 func openFile(ctx context.Context, file string, o Options, tables, vacuum string, jobs map[string]int64) (s *Store, err error) {
