@@ -26,7 +26,7 @@ go-test: install-gcc
 	go test -tags counted ./core/logic ./service/api/bench -run 'Hostile|Writing' -count 1
 	go test ./core/logic -run 'EveryFieldCounts' -count 1
 	go test ./service/live -run 'Evenings|ADay|CaptureIsLive|FullDiskForLong' -count 1 -args -evenings 60
-	go test ./service -run 'MuteUnits|Readers' -count 1
+	go test ./service -run 'MuteUnits|Readers|BenchEnds' -count 1
 
 # Devices of others, from Debian's packages, talk with ours over TCP and a serial line.
 peers: install-gcc install-peers
@@ -62,6 +62,7 @@ nightly: ## thousands of random jobs, for a night on which nobody waits
 	go test -tags counted ./service/api/bench -run '^$$' -bench Writing -benchtime 20000x
 	go test -race ./service -run Crowd -crowd 60s -count 1 -v
 	go test ./service -run KilledUnderLoad -kills 100 -count 1 -timeout 1h
+	go test ./service -run BenchEnds -bench-ends 30 -count 1 -timeout 1h
 	go test ./service -run BitsAfterKills -kills 50 -count 1 -timeout 1h
 	go test -tags peers ./service -run PeersEvenings -count 1 -timeout 3h -args -evenings 100
 	go test ./service -run Soak -soak 10m -count 1 -v

@@ -1,10 +1,15 @@
 package service_test
 
 import (
+	"errors"
+	"fmt"
+	"io"
 	"net"
+	"net/http"
 	"os"
 	"os/exec"
 	"path/filepath"
+	"strconv"
 	"strings"
 	"testing"
 	"time"
@@ -68,4 +73,42 @@ func TestNotify(t *testing.T) {
 	hear("WATCHDOG=1")
 	stop()
 	hear("STOPPING=1")
+}
+
+// What /metrics says is what the job did.
+func TestMetrics(t *testing.T) {
+	rack := onRack(t)
+	url, api, _, _ := start(t, t.TempDir())
+	m := &mortal{t: t, api: api}
+	m.push(fmt.Sprintf(mortalJob, rack.Address()))
+	m.arm()
+	m.until("it drives", func(n *client.Now) bool { return !n.Status.Settling })
+	scrape := func() map[string]float64 {
+		a, err := http.Get(url + "/metrics")
+		require.NoError(t, err)
+		text, err := io.ReadAll(a.Body)
+		require.NoError(t, errors.Join(err, a.Body.Close()))
+		require.Equal(t, http.StatusOK, a.StatusCode, "%s", text)
+		all := map[string]float64{}
+		for line := range strings.Lines(string(text)) {
+			if name, value, is := strings.Cut(strings.TrimSpace(line), "} "); is && !strings.HasPrefix(line, "#") {
+				all[name+"}"], err = strconv.ParseFloat(value, 64)
+				require.NoError(t, err)
+			}
+		}
+		return all
+	}
+	before := scrape()
+	assert.EqualValues(t, 1, before[`rectura_job_mode{job="hatchery",mode="armed"}`])
+	assert.EqualValues(t, 1, before[`rectura_device_up{device="rack",job="hatchery"}`])
+	assert.EqualValues(t, 1, before[`rectura_process_up{process="bench"}`])
+	assert.Zero(t, before[`rectura_device_time_outs_total{device="rack",job="hatchery"}`])
+	rack.Drop()
+	rack.SetWords("holding", 0, 5)
+	m.until("the blower runs", func(*client.Now) bool { return rack.Bit("coil", 0) })
+	after := scrape()
+	for _, name := range []string{"rectura_job_readings_total{job=\"hatchery\"}", "rectura_job_instants_total{job=\"hatchery\"}",
+		"rectura_device_requests_total{device=\"rack\",job=\"hatchery\"}", "rectura_device_time_outs_total{device=\"rack\",job=\"hatchery\"}"} {
+		assert.Greater(t, after[name], before[name], name)
+	}
 }
