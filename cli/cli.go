@@ -70,7 +70,7 @@ A job is a folder of sheets (NAME.rct) with its recordings/.`,
 		c.GroupID = served.ID
 		root.AddCommand(c)
 	}
-	for _, c := range []*cobra.Command{newStatus(), newListen(), newArm(), newDisarm(), newPoints(), newRules(), newAlarms(), newBypasses(), newJournal(), newCapture(), newVerify()} {
+	for _, c := range []*cobra.Command{newStatus(), newListen(), newArm(), newDisarm(), newPoints(), newWatch(), newRules(), newAlarms(), newBypasses(), newJournal(), newCapture(), newVerify()} {
 		c.GroupID = running.ID
 		root.AddCommand(c)
 	}

@@ -1173,6 +1173,19 @@ type ListenRequest struct {
 	Why      *string `json:"why,omitempty"`
 }
 
+// LiveChange What differs since the event before. Alarms and bypasses are listed whole, where one of them differs.
+type LiveChange struct {
+	Alarms    *[]AlarmNow    `json:"alarms,omitempty"`
+	Bypasses  *[]Bypass      `json:"bypasses,omitempty"`
+	Points    *[]PointNow    `json:"points,omitempty"`
+	Rules     *[]RuleNow     `json:"rules,omitempty"`
+	Setpoints *[]SetpointNow `json:"setpoints,omitempty"`
+	Status    *JobStatus     `json:"status,omitempty"`
+
+	// Time Service time.
+	Time time.Time `json:"time"`
+}
+
 // Mark defines model for Mark.
 type Mark struct {
 	Number int64   `json:"number"`
@@ -1438,7 +1451,10 @@ type PointKind string
 // PointNow defines model for PointNow.
 type PointNow struct {
 	AgeSeconds *float64 `json:"age_seconds,omitempty"`
-	Because    *string  `json:"because,omitempty"`
+
+	// Away How far the value is away from that.
+	Away    *float64 `json:"away,omitempty"`
+	Because *string  `json:"because,omitempty"`
 
 	// DueSeconds For how long it may be on until its service, where somebody sees to it.
 	DueSeconds *float64 `json:"due_seconds,omitempty"`
@@ -1459,11 +1475,17 @@ type PointNow struct {
 	Reason    *string          `json:"reason,omitempty"`
 
 	// Starts How often it went on.
-	Starts *int64   `json:"starts,omitempty"`
-	State  *string  `json:"state,omitempty"`
-	Title  string   `json:"title"`
-	Unit   *string  `json:"unit,omitempty"`
-	Value  *float64 `json:"value,omitempty"`
+	Starts *int64  `json:"starts,omitempty"`
+	State  *string `json:"state,omitempty"`
+	Title  string  `json:"title"`
+
+	// Turns The rule that turns next by this input.
+	Turns *string `json:"turns,omitempty"`
+
+	// TurnsAt Where it does, in the input's unit.
+	TurnsAt *float64 `json:"turns_at,omitempty"`
+	Unit    *string  `json:"unit,omitempty"`
+	Value   *float64 `json:"value,omitempty"`
 
 	// Would What the rules would have it be while the job listens.
 	Would   *string `json:"would,omitempty"`
@@ -1764,10 +1786,13 @@ type RuleKind string
 // RuleNow defines model for RuleNow.
 type RuleNow struct {
 	Because string `json:"because"`
-	Kind    string `json:"kind"`
-	Name    string `json:"name"`
-	State   string `json:"state"`
-	Title   string `json:"title"`
+
+	// DelayUntil When a delay that runs will have run out.
+	DelayUntil *time.Time `json:"delay_until,omitempty"`
+	Kind       string     `json:"kind"`
+	Name       string     `json:"name"`
+	State      string     `json:"state"`
+	Title      string     `json:"title"`
 }
 
 // RulePoint defines model for RulePoint.
@@ -2077,6 +2102,11 @@ type GetJournalParams struct {
 
 	// Newest So many
 	Newest *int `form:"newest,omitempty" json:"newest,omitempty"`
+}
+
+// GetLiveParams defines parameters for GetLive.
+type GetLiveParams struct {
+	LastEventID *string `json:"Last-Event-ID,omitempty"`
 }
 
 // PreviewRecordingParams defines parameters for PreviewRecording.
@@ -2542,6 +2572,11 @@ type ClientInterface interface {
 	//
 	// Corresponds with POST /jobs/{job}/listening (the `Listen` operationId).
 	Listen(ctx context.Context, job JobName, body ListenJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetLive What changes of a job that is run, as server-sent events. The first event, state, has a Now; each event change has what differs since. A reader that comes back with Last-Event-ID goes on from there. A slow reader gets the newest, never what lies between.
+	//
+	// Corresponds with GET /jobs/{job}/live (the `GetLive` operationId).
+	GetLive(ctx context.Context, job JobName, params *GetLiveParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// MergeWithBody What was changed from one revision put onto the newest. Nothing is kept.
 	//
@@ -3345,6 +3380,21 @@ func (c *Client) ListenWithBody(ctx context.Context, job JobName, contentType st
 // Corresponds with POST /jobs/{job}/listening (the `Listen` operationId).
 func (c *Client) Listen(ctx context.Context, job JobName, body ListenJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewListenRequest(c.Server, job, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetLive What changes of a job that is run, as server-sent events. The first event, state, has a Now; each event change has what differs since. A reader that comes back with Last-Event-ID goes on from there. A slow reader gets the newest, never what lies between.
+//
+// Corresponds with GET /jobs/{job}/live (the `GetLive` operationId).
+func (c *Client) GetLive(ctx context.Context, job JobName, params *GetLiveParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetLiveRequest(c.Server, job, params)
 	if err != nil {
 		return nil, err
 	}
@@ -5214,6 +5264,55 @@ func NewListenRequestWithBody(server string, job JobName, contentType string, bo
 	}
 
 	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewGetLiveRequest constructs an http.Request for the GetLive method
+func NewGetLiveRequest(server string, job JobName, params *GetLiveParams) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "job", job, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/jobs/%s/live", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+
+		if params.LastEventID != nil {
+			var headerParam0 string
+
+			headerParam0, err = runtime.StyleParamWithOptions("simple", false, "Last-Event-ID", *params.LastEventID, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationHeader, Type: "string", Format: ""})
+			if err != nil {
+				return nil, err
+			}
+
+			req.Header.Set("Last-Event-ID", headerParam0)
+		}
+
+	}
 
 	return req, nil
 }
@@ -7237,6 +7336,13 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with POST /jobs/{job}/listening (the `Listen` operationId).
 	ListenWithResponse(ctx context.Context, job JobName, body ListenJSONRequestBody, reqEditors ...RequestEditorFn) (*ListenResponse, error)
 
+	// GetLiveWithResponse What changes of a job that is run, as server-sent events. The first event, state, has a Now; each event change has what differs since. A reader that comes back with Last-Event-ID goes on from there. A slow reader gets the newest, never what lies between.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /jobs/{job}/live (the `GetLive` operationId).
+	GetLiveWithResponse(ctx context.Context, job JobName, params *GetLiveParams, reqEditors ...RequestEditorFn) (*GetLiveResponse, error)
+
 	// MergeWithBodyWithResponse What was changed from one revision put onto the newest. Nothing is kept.
 	//
 	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
@@ -8652,6 +8758,47 @@ func (r ListenResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r ListenResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetLiveResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetLiveResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetLiveResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetLiveResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetLiveResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetLiveResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -10580,6 +10727,19 @@ func (c *ClientWithResponses) ListenWithResponse(ctx context.Context, job JobNam
 	return ParseListenResponse(rsp)
 }
 
+// GetLiveWithResponse What changes of a job that is run, as server-sent events. The first event, state, has a Now; each event change has what differs since. A reader that comes back with Last-Event-ID goes on from there. A slow reader gets the newest, never what lies between.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /jobs/{job}/live (the `GetLive` operationId).
+func (c *ClientWithResponses) GetLiveWithResponse(ctx context.Context, job JobName, params *GetLiveParams, reqEditors ...RequestEditorFn) (*GetLiveResponse, error) {
+	rsp, err := c.GetLive(ctx, job, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetLiveResponse(rsp)
+}
+
 // MergeWithBodyWithResponse What was changed from one revision put onto the newest. Nothing is kept.
 //
 // Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
@@ -11877,6 +12037,32 @@ func ParseListenResponse(rsp *http.Response) (*ListenResponse, error) {
 		}
 		response.JSON200 = &dest
 
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetLiveResponse parses an HTTP response from a GetLiveWithResponse call
+func ParseGetLiveResponse(rsp *http.Response) (*GetLiveResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetLiveResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
 		var dest Problem
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {

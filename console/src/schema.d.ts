@@ -692,6 +692,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/jobs/{job}/live": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The short name of a job. */
+                job: components["parameters"]["JobName"];
+            };
+            cookie?: never;
+        };
+        /** What changes of a job that is run, as server-sent events. The first event, state, has a Now; each event change has what differs since. A reader that comes back with Last-Event-ID goes on from there. A slow reader gets the newest, never what lies between. */
+        get: operations["getLive"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/jobs/{job}/reasons": {
         parameters: {
             query?: never;
@@ -996,6 +1016,20 @@ export interface components {
             setpoints: components["schemas"]["SetpointNow"][];
             bypasses: components["schemas"]["Bypass"][];
         };
+        /** @description What differs since the event before. Alarms and bypasses are listed whole, where one of them differs. */
+        LiveChange: {
+            /**
+             * Format: date-time
+             * @description Service time.
+             */
+            time: string;
+            status?: components["schemas"]["JobStatus"];
+            points?: components["schemas"]["PointNow"][];
+            rules?: components["schemas"]["RuleNow"][];
+            setpoints?: components["schemas"]["SetpointNow"][];
+            alarms?: components["schemas"]["AlarmNow"][];
+            bypasses?: components["schemas"]["Bypass"][];
+        };
         PointNow: {
             name: string;
             title: string;
@@ -1036,8 +1070,25 @@ export interface components {
              * @description For how long it may be on until its service, where somebody sees to it.
              */
             due_seconds?: number;
+            /** @description The rule that turns next by this input. */
+            turns?: string;
+            /**
+             * Format: double
+             * @description Where it does, in the input's unit.
+             */
+            turns_at?: number;
+            /**
+             * Format: double
+             * @description How far the value is away from that.
+             */
+            away?: number;
         };
         RuleNow: {
+            /**
+             * Format: date-time
+             * @description When a delay that runs will have run out.
+             */
+            delay_until?: string;
             name: string;
             title: string;
             kind: string;
@@ -3362,6 +3413,32 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Now"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getLive: {
+        parameters: {
+            query?: never;
+            header?: {
+                "Last-Event-ID"?: string;
+            };
+            path: {
+                /** @description The short name of a job. */
+                job: components["parameters"]["JobName"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Events, until the reader goes, the job is idle, or the service ends. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "text/event-stream": string;
                 };
             };
             default: components["responses"]["Problem"];

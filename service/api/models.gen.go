@@ -1163,6 +1163,19 @@ type ListenRequest struct {
 	Why      *string `json:"why,omitempty"`
 }
 
+// LiveChange What differs since the event before. Alarms and bypasses are listed whole, where one of them differs.
+type LiveChange struct {
+	Alarms    *[]AlarmNow    `json:"alarms,omitempty"`
+	Bypasses  *[]Bypass      `json:"bypasses,omitempty"`
+	Points    *[]PointNow    `json:"points,omitempty"`
+	Rules     *[]RuleNow     `json:"rules,omitempty"`
+	Setpoints *[]SetpointNow `json:"setpoints,omitempty"`
+	Status    *JobStatus     `json:"status,omitempty"`
+
+	// Time Service time.
+	Time time.Time `json:"time"`
+}
+
 // Mark defines model for Mark.
 type Mark struct {
 	Number int64   `json:"number"`
@@ -1428,7 +1441,10 @@ type PointKind string
 // PointNow defines model for PointNow.
 type PointNow struct {
 	AgeSeconds *float64 `json:"age_seconds,omitempty"`
-	Because    *string  `json:"because,omitempty"`
+
+	// Away How far the value is away from that.
+	Away    *float64 `json:"away,omitempty"`
+	Because *string  `json:"because,omitempty"`
 
 	// DueSeconds For how long it may be on until its service, where somebody sees to it.
 	DueSeconds *float64 `json:"due_seconds,omitempty"`
@@ -1449,11 +1465,17 @@ type PointNow struct {
 	Reason    *string          `json:"reason,omitempty"`
 
 	// Starts How often it went on.
-	Starts *int64   `json:"starts,omitempty"`
-	State  *string  `json:"state,omitempty"`
-	Title  string   `json:"title"`
-	Unit   *string  `json:"unit,omitempty"`
-	Value  *float64 `json:"value,omitempty"`
+	Starts *int64  `json:"starts,omitempty"`
+	State  *string `json:"state,omitempty"`
+	Title  string  `json:"title"`
+
+	// Turns The rule that turns next by this input.
+	Turns *string `json:"turns,omitempty"`
+
+	// TurnsAt Where it does, in the input's unit.
+	TurnsAt *float64 `json:"turns_at,omitempty"`
+	Unit    *string  `json:"unit,omitempty"`
+	Value   *float64 `json:"value,omitempty"`
 
 	// Would What the rules would have it be while the job listens.
 	Would   *string `json:"would,omitempty"`
@@ -1754,10 +1776,13 @@ type RuleKind string
 // RuleNow defines model for RuleNow.
 type RuleNow struct {
 	Because string `json:"because"`
-	Kind    string `json:"kind"`
-	Name    string `json:"name"`
-	State   string `json:"state"`
-	Title   string `json:"title"`
+
+	// DelayUntil When a delay that runs will have run out.
+	DelayUntil *time.Time `json:"delay_until,omitempty"`
+	Kind       string     `json:"kind"`
+	Name       string     `json:"name"`
+	State      string     `json:"state"`
+	Title      string     `json:"title"`
 }
 
 // RulePoint defines model for RulePoint.
@@ -2067,6 +2092,11 @@ type GetJournalParams struct {
 
 	// Newest So many
 	Newest *int `form:"newest,omitempty" json:"newest,omitempty"`
+}
+
+// GetLiveParams defines parameters for GetLive.
+type GetLiveParams struct {
+	LastEventID *string `json:"Last-Event-ID,omitempty"`
 }
 
 // PreviewRecordingParams defines parameters for PreviewRecording.

@@ -80,6 +80,9 @@ type Engine struct {
 	zone   atomic.Pointer[time.Location]
 	lines  atomic.Int64 // the number of connections
 
+	stepped chan struct{} // tells of instants
+	steps   int64         // instants, as of the last signal
+
 	context context.Context // of its drivers
 
 	// The engine's goroutine alone uses all below.
@@ -126,6 +129,7 @@ type Engine struct {
 // counts are figures of an engine since it was started.
 type counts struct {
 	readings   int64 // of devices
+	instants   int64
 	commits    int64 // that were kept
 	latePoints int64 // readings that came late, since their line was busy
 	hiccups    int64 // stops of the process that postponed delays
@@ -151,6 +155,7 @@ func Start(ctx context.Context, c Setup) (*Engine, error) {
 		log:        c.Log.With(slog.String("job", c.Armed.Name)),
 		mail:       newMailbox(),
 		done:       make(chan struct{}),
+		stepped:    make(chan struct{}, 1),
 		alarmSince: map[string]int64{},
 		armed:      c.Armed,
 		p:          c.Program,
@@ -424,6 +429,7 @@ func (e *Engine) pass() {
 	e.drive()
 	e.keep()
 	e.answer()
+	e.tellStepped()
 }
 
 // tick reads the clock, and does what a stop of the process, or of the engine, or a setting of the clock asks for.
@@ -543,6 +549,7 @@ func (e *Engine) next() int64 { return max(e.time.t, e.last+1) }
 
 // look is called with the transitions of every instant.
 func (e *Engine) look(t int64, changes []logic.Transition) {
+	e.counts.instants++
 	for _, entry := range records.Entries(e.run.S, t, changes, e.clockOf) {
 		e.keeping.entry(entry)
 	}

@@ -58,7 +58,7 @@ func (e *Engine) status() Status {
 		NotKept: e.keeping.notKept, NotKeptWhy: e.keeping.why,
 		P50: e.lates.quantile(0.5), P99: e.lates.quantile(0.99), Late: e.lates.count, Passed: e.mail.passedOver(), Starts: e.armed.Starts,
 		LateReadings: e.counts.latePoints, Hiccups: e.counts.hiccups, Readings: e.counts.readings,
-		Instants: int64(e.lates.n), Commits: e.counts.commits, Unkept: len(e.keeping.entries), Damage: e.armed.Damage,
+		Instants: e.counts.instants, Commits: e.counts.commits, Unkept: len(e.keeping.entries), Damage: e.armed.Damage,
 		Clock: e.time.t, Alarms: map[string]int{}, Bypasses: len(e.people.in),
 	}
 	v.Synchronised, v.SynchronisedKnown = e.clock.Synchronised()
@@ -96,13 +96,20 @@ type PointNow struct {
 	// Of an output: for how many seconds it has been on in all, how often it went on, and for how many seconds more it may be on
 	// until its service; NaN where nobody sees to it.
 	OnFor, Due float64
+
+	// Of an input: the rule that turns next by it, where, and how far away that is; Away is NaN where none does.
+	Turns         string
+	TurnsAt, Away float64
 	Starts     int64
 }
 
 // Points are all points of the job as they are now.
-func (e *Engine) Points(ctx context.Context) ([]PointNow, error) { return ask(ctx, e, e.points) }
+func (e *Engine) Points(ctx context.Context) ([]PointNow, error) {
+	return ask(ctx, e, func() []PointNow { return e.points(nil) })
+}
 
-func (e *Engine) points() (all []PointNow) {
+// points returns all points; trips has the next trip points of inputs.
+func (e *Engine) points(trips map[int32]trip) (all []PointNow) {
 	for i, in := range e.p.Job.Inputs {
 		r := logic.Ref{Kind: logic.InputKind, Index: int32(i)}
 		v := PointNow{
@@ -113,6 +120,10 @@ func (e *Engine) points() (all []PointNow) {
 			Age:     math.NaN(),
 			Pinned:  e.run.S.Pinned(i),
 			Quality: "good",
+			Away:    math.NaN(),
+		}
+		if t, is := trips[int32(i)]; is {
+			v.Turns, v.TurnsAt, v.Away = t.rule, t.at, t.away
 		}
 		stand := e.run.S.Standing(r)
 		value, good := e.run.S.Value(i)
@@ -217,19 +228,35 @@ func (e *Engine) notWritten(x *out, written bool) string {
 }
 
 // A RuleNow is what decides: a rule, bands, a follow, a loop.
-type RuleNow struct{ Name, Title, Kind, State, Because string }
+type RuleNow struct {
+	Name, Title, Kind, State, Because string
+	Until                             int64 // service time at which a delay that runs will have run out; 0 for none
+}
 
-// rules are all that decides, as it stands now.
-func (e *Engine) rules() (all []RuleNow) {
+// rules returns all that decides, as it stands now, and the trip points that inputs would reach next.
+func (e *Engine) rules() (all []RuleNow, trips map[int32]trip) {
+	trips = map[int32]trip{}
 	for _, kind := range []logic.Kind{logic.BandsKind, logic.RuleKind, logic.FollowKind, logic.LoopKind} {
 		for _, r := range e.p.All(kind) {
 			s := e.run.S.Standing(r)
 			_, state := e.p.States(s)
 			name := e.p.Name(r)
-			all = append(all, RuleNow{name, e.p.Job.Lookup(name).Base().Title(), kind.String(), state, e.p.Sentence(s, e.clockOf)})
+			e.nearest(trips, name, s.Reason.Terms)
+			all = append(all, RuleNow{name, e.p.Job.Lookup(name).Base().Title(), kind.String(), state, e.p.Sentence(s, e.clockOf),
+				runsOut(s.Reason.Terms)})
 		}
 	}
-	return all
+	return all, trips
+}
+
+// runsOut returns when the delay of some reasons that ends first will have run out; 0 where none runs.
+func runsOut(terms []logic.Term) (at int64) {
+	for i := range terms {
+		if x := &terms[i]; x.Waiting && (at == 0 || x.Since+x.For < at) {
+			at = x.Since + x.For
+		}
+	}
+	return at
 }
 
 // An AlarmNow is an alarm as it stands now.
@@ -405,6 +432,11 @@ func (p *picture) made(last *Picture, at int64, changes int) {
 	p.making = nil
 }
 
+func (e *Engine) everything() Now {
+	rules, trips := e.rules()
+	return Now{e.status(), e.points(trips), rules, e.alarms(false), e.settings(), e.bypasses()}
+}
+
 // Now returns everything of the job, as it was within the last half second. However many ask, the engine is asked once.
 func (e *Engine) Now(ctx context.Context) (*Picture, error) {
 	for {
@@ -414,7 +446,7 @@ func (e *Engine) Now(ctx context.Context) (*Picture, error) {
 			return last, nil
 		}
 		if wait == nil {
-			v, err := ask(ctx, e, func() Now { return Now{e.status(), e.points(), e.rules(), e.alarms(false), e.settings(), e.bypasses()} })
+			v, err := ask(ctx, e, e.everything)
 			if err == nil {
 				last = &Picture{Now: v}
 			}

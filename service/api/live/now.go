@@ -56,7 +56,7 @@ func nowView(w views.Wall, now *live.Now) api.Now {
 		v.Points = append(v.Points, pointView(p))
 	}
 	for _, r := range now.Rules {
-		v.Rules = append(v.Rules, api.RuleNow{Name: r.Name, Title: r.Title, Kind: r.Kind, State: r.State, Because: r.Because})
+		v.Rules = append(v.Rules, api.RuleNow{Name: r.Name, Title: r.Title, Kind: r.Kind, State: r.State, Because: r.Because, DelayUntil: w.When(r.Until)})
 	}
 	for _, a := range now.Alarms {
 		v.Alarms = append(
@@ -88,6 +88,9 @@ func pointView(p live.PointNow) api.PointNow {
 			v.DueSeconds = &p.Due
 		}
 		return v
+	}
+	if !math.IsNaN(p.Away) && p.Turns != "" {
+		v.Turns, v.TurnsAt, v.Away = &p.Turns, &p.TurnsAt, &p.Away
 	}
 	quality := api.PointNowQuality(p.Quality)
 	v.Quality, v.Reason, v.Pinned = &quality, &p.Reason, &p.Pinned

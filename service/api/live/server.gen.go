@@ -8,6 +8,7 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
+	"io"
 	"net/http"
 
 	. "rectura/service/api"
@@ -39,6 +40,9 @@ type ServerInterface interface {
 	// Listen Let a job listen with a revision. Its devices are read, and no output is written.
 	// (POST /jobs/{job}/listening)
 	Listen(ctx echo.Context, job JobName) error
+	// GetLive What changes of a job that is run, as server-sent events. The first event, state, has a Now; each event change has what differs since. A reader that comes back with Last-Event-ID goes on from there. A slow reader gets the newest, never what lies between.
+	// (GET /jobs/{job}/live)
+	GetLive(ctx echo.Context, job JobName, params GetLiveParams) error
 	// GetNow Everything of a job that is run, as it is now.
 	// (GET /jobs/{job}/now)
 	GetNow(ctx echo.Context, job JobName) error
@@ -190,6 +194,42 @@ func (w *ServerInterfaceWrapper) Listen(ctx echo.Context) error {
 
 	// Invoke the callback with all the unmarshaled arguments
 	err = w.Handler.Listen(ctx, job)
+	return err
+}
+
+// GetLive converts echo context to params.
+func (w *ServerInterfaceWrapper) GetLive(ctx echo.Context) error {
+	var err error
+	// ------------- Path parameter "job" -------------
+	var job JobName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "job", ctx.Param("job"), &job, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter job: %s", err))
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params GetLiveParams
+
+	headers := ctx.Request().Header
+	// ------------- Optional header parameter "Last-Event-ID" -------------
+	if valueList, found := headers[http.CanonicalHeaderKey("Last-Event-ID")]; found {
+		var LastEventID string
+		n := len(valueList)
+		if n != 1 {
+			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Expected one value for Last-Event-ID, got %d", n))
+		}
+
+		err = runtime.BindStyledParameterWithOptions("simple", "Last-Event-ID", valueList[0], &LastEventID, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""})
+		if err != nil {
+			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter Last-Event-ID: %s", err))
+		}
+
+		params.LastEventID = &LastEventID
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.GetLive(ctx, job, params)
 	return err
 }
 
@@ -364,6 +404,7 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.GET(options.BaseURL+"/status", wrapper.GetStatus, options.OperationMiddlewares["getStatus"]...)
 	router.GET(options.BaseURL+"/processes", wrapper.GetProcesses, options.OperationMiddlewares["getProcesses"]...)
 	router.GET(options.BaseURL+"/jobs/:job/now", wrapper.GetNow, options.OperationMiddlewares["getNow"]...)
+	router.GET(options.BaseURL+"/jobs/:job/live", wrapper.GetLive, options.OperationMiddlewares["getLive"]...)
 	router.GET(options.BaseURL+"/jobs/:job/reasons", wrapper.GetReason, options.OperationMiddlewares["getReason"]...)
 	router.POST(options.BaseURL+"/jobs/:job/commands", wrapper.Command, options.OperationMiddlewares["command"]...)
 	router.POST(options.BaseURL+"/jobs/:job/listening", wrapper.Listen, options.OperationMiddlewares["listen"]...)
@@ -628,6 +669,75 @@ type ListendefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response ListendefaultApplicationProblemPlusJSONResponse) VisitListenResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetLiveRequestObject struct {
+	Job    JobName `json:"job"`
+	Params GetLiveParams
+}
+
+type GetLiveResponseObject interface {
+	VisitGetLiveResponse(w http.ResponseWriter) error
+}
+
+type GetLive200TexteventStreamResponse struct {
+	Body          io.Reader
+	ContentLength int64
+}
+
+func (response GetLive200TexteventStreamResponse) VisitGetLiveResponse(w http.ResponseWriter) error {
+
+	w.Header().Set("Content-Type", "text/event-stream")
+	if response.ContentLength != 0 {
+		w.Header().Set("Content-Length", fmt.Sprint(response.ContentLength))
+	}
+	w.WriteHeader(200)
+
+	if closer, ok := response.Body.(io.ReadCloser); ok {
+		defer closer.Close()
+	}
+	flusher, ok := w.(http.Flusher)
+	if !ok {
+		// If w doesn't support flushing, fall back to io.Copy.
+		_, err := io.Copy(w, response.Body)
+		return err
+	}
+	// text/event-stream messages are typically small; use a
+	// modest buffer and flush after each chunk so clients see
+	// events immediately instead of waiting on OS buffering.
+	buf := make([]byte, 4096)
+	for {
+		n, err := response.Body.Read(buf)
+		if n > 0 {
+			if _, writeErr := w.Write(buf[:n]); writeErr != nil {
+				return writeErr
+			}
+			flusher.Flush()
+		}
+		if err != nil {
+			if err == io.EOF {
+				return nil
+			}
+			return err
+		}
+	}
+}
+
+type GetLivedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetLivedefaultApplicationProblemPlusJSONResponse) VisitGetLiveResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -955,6 +1065,9 @@ type StrictServerInterface interface {
 	// Listen Let a job listen with a revision. Its devices are read, and no output is written.
 	// (POST /jobs/{job}/listening)
 	Listen(ctx context.Context, request ListenRequestObject) (ListenResponseObject, error)
+	// GetLive What changes of a job that is run, as server-sent events. The first event, state, has a Now; each event change has what differs since. A reader that comes back with Last-Event-ID goes on from there. A slow reader gets the newest, never what lies between.
+	// (GET /jobs/{job}/live)
+	GetLive(ctx context.Context, request GetLiveRequestObject) (GetLiveResponseObject, error)
 	// GetNow Everything of a job that is run, as it is now.
 	// (GET /jobs/{job}/now)
 	GetNow(ctx context.Context, request GetNowRequestObject) (GetNowResponseObject, error)
@@ -1254,6 +1367,32 @@ func (sh *strictHandler) Listen(ctx echo.Context, job JobName) error {
 		return err
 	} else if validResponse, ok := response.(ListenResponseObject); ok {
 		return validResponse.VisitListenResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// GetLive operation middleware
+func (sh *strictHandler) GetLive(ctx echo.Context, job JobName, params GetLiveParams) error {
+	var request GetLiveRequestObject
+
+	request.Job = job
+	request.Params = params
+
+	handler := func(ctx echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetLive(ctx.Request().Context(), request.(GetLiveRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetLive")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(GetLiveResponseObject); ok {
+		return validResponse.VisitGetLiveResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}

@@ -52,6 +52,8 @@ type Server struct {
 	damaged   func() []string
 	processes func() []api.Process
 	reaches   reaches
+	streams   streams
+	closing   context.Context
 
 	probes *pool.Pool // reads devices, one at a time: units of one line would answer each other
 }
@@ -59,7 +61,7 @@ type Server struct {
 // New returns the handler of all requests that reach the service.
 func New(c Config) (http.Handler, error) {
 	s := &Server{plant: c.Plant, jobs: c.Jobs, bench: inside.NewClient(c.Bench), passed: c.Bench, log: c.Log, version: c.Version, now: c.Now,
-		damaged: c.Damaged, processes: c.Processes, probes: pool.NewOf(c.Closing, c.Log, 1, c.WorkLimit)}
+		damaged: c.Damaged, processes: c.Processes, closing: c.Closing, probes: pool.NewOf(c.Closing, c.Log, 1, c.WorkLimit)}
 	out := &transport.Outside{Hosts: c.Hosts, Console: c.Console, Metrics: s.metrics(), Passes: passes, Pass: s.pass}
 	return transport.New(transport.Options{Log: c.Log, Upload: c.UploadLimit, Own: "live", Outside: out}, func(e *echo.Echo) {
 		RegisterHandlersWithBaseURL(e, NewStrictHandler(s, nil), "/api")
