@@ -7,7 +7,7 @@ import (
 )
 
 // A hand that a person gave may not be able to go on: its output's own interlock trips, or the plant does not have any more
-// what it gave. The output then stays off until the hand's own end, and an alarm says so until a person acknowledges it.
+// what it gave. The output then stays off until the hand's own end. An alarm is active until a person acknowledges it.
 
 // A Refusal is a command of the last instant that was not carried out, and why, in a sentence.
 type Refusal struct {

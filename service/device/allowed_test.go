@@ -16,7 +16,7 @@ func TestAllowed(t *testing.T) {
 	require.NoError(t, err)
 	for _, c := range []struct {
 		transport  string
-		usual, few string // what is refused
+		usual, few string // the place that is refused
 	}{
 		{"tcp 127.0.0.1:502", "", ""},
 		{"tcp [::1]:502", "", "::1"},
@@ -24,7 +24,7 @@ func TestAllowed(t *testing.T) {
 		{"tcp 172.31.9.9:502", "", ""},
 		{"tcp 172.32.0.1:502", "172.32.0.1", ""},
 		{"tcp 198.51.100.7:502", "198.51.100.7", ""},
-		{"tcp 169.254.169.254:80", "169.254.169.254", "169.254.169.254"}, // whatever the list says
+		{"tcp 169.254.169.254:80", "169.254.169.254", "169.254.169.254"}, // a link-local address is refused by any list
 		{"tcp [fe80::1]:502", "fe80::1", "fe80::1"},
 		{"tcp [fd00::1]:502", "", "fd00::1"},
 		{"tcp no.such.name:502", "", ""},

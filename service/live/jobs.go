@@ -52,8 +52,8 @@ const slow = 3
 // hung is after how many looks, a second each, at an engine that makes no pass the service ends.
 const hung = 20
 
-// Begin goes on with the jobs that were run when the file was last written. A revision that was in force stays so wherever its devices are:
-// what is allowed is asked when a revision is armed, and when it begins to listen.
+// Begin goes on with the jobs that were run when the file was last written. A revision that was in force goes on wherever its devices
+// are: allowed applies to revisions that are armed, or begin to listen, from now on.
 func Begin(ctx context.Context, file *store.Plant, kept *store.Start, clock Clock, allowed *device.Allowed, log *slog.Logger) *Jobs {
 	j := &Jobs{file: file, clock: clock, log: log, leases: NewLeases(log), allowed: allowed, all: map[int64]*job{}}
 	j.context, j.stop = context.WithCancel(context.WithoutCancel(ctx))

@@ -100,7 +100,7 @@ type PointNow struct {
 	// Of an input: the rule that turns next by it, where, and how far away that is; Away is NaN where none does.
 	Turns         string
 	TurnsAt, Away float64
-	Starts     int64
+	Starts        int64
 }
 
 // Points are all points of the job as they are now.

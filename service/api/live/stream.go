@@ -29,16 +29,16 @@ const (
 	oldAge      = 2.0                   // seconds: a reading that is older is told with its age
 )
 
-// streams has one stream of each engine that somebody has read.
+// streams holds one stream for each engine that has had a reader.
 type streams struct {
 	mu      sync.Mutex
 	all     map[*live.Engine]*stream
 	readers int
 }
 
-// A stream is what readers of one engine see. Each of its items has the number of the instant as of which it is as it is: whatever a
-// reader has seen, it is sent what has a higher number. So nothing waits for a slow reader, and nothing is remembered for one that is
-// away.
+// A stream is a snapshot of one engine that its readers share. Each item carries the number of the instant at which it last changed. A
+// reader carries the number of the instant that it was last sent, and is sent the items with higher numbers. So nothing is queued for a
+// slow reader, and nothing is kept for one that is away.
 type stream struct {
 	engine *live.Engine
 	server *Server
@@ -56,7 +56,7 @@ type stream struct {
 	failed  error          // why there will be no more
 }
 
-// An item is a part of what is sent.
+// An item is one point, rule or setpoint, or one whole list, as JSON.
 type item struct {
 	key     string // its list, and its name
 	list    string
@@ -122,7 +122,7 @@ func (t *stream) end(err error) {
 	t.changed = make(chan struct{})
 }
 
-// follow looks at the engine after its instants, until nobody reads.
+// follow takes a snapshot after each instant, until the last reader has gone.
 func (t *stream) follow() error {
 	ctx := context.Background()
 	for {
@@ -147,7 +147,7 @@ func (t *stream) follow() error {
 	}
 }
 
-// look takes what differs since it was called last.
+// look takes one snapshot, and wakes readers if an item differs.
 func (t *stream) look(ctx context.Context) error {
 	now, err := t.engine.Fresh(ctx)
 	if err != nil {
@@ -175,7 +175,7 @@ func (t *stream) look(ctx context.Context) error {
 	return nil
 }
 
-// merge takes items, and reports whether one differs.
+// merge replaces the items, and reports whether one differs.
 func (t *stream) merge(items []item, at int64) (differs bool) {
 	alike := len(items) == len(t.items) && t.known != nil
 	for i := range items {
@@ -196,8 +196,8 @@ func (t *stream) merge(items []item, at int64) (differs bool) {
 	return differs
 }
 
-// itemsOf divides a view. What changes all the time and says nothing, such as lateness and how long an output has been on, does not
-// count as a change.
+// itemsOf divides a view into items. Lateness, counts of requests and hours of outputs change all the time; they do not make an item
+// differ.
 func itemsOf(v *api.Now) (all []item, err error) {
 	add := func(list, name string, same, whole any) {
 		x := item{key: list + " " + name, list: list}
@@ -240,7 +240,8 @@ func itemsOf(v *api.Now) (all []item, err error) {
 	return all, err
 }
 
-// event returns what a reader that has seen the stream as of an instant is to be sent, and as of which instant that is.
+// event returns the text of the next event for a reader that was last sent the instant seen of the start start, and the instant of the
+// event.
 func (t *stream) event(start, seen int64) (text []byte, at int64) {
 	whole := start != t.start || seen < t.whole || seen > t.at
 	lists := map[string][][]byte{}
@@ -278,7 +279,7 @@ type following struct {
 	start, seen int64
 }
 
-// GetLive tells what changes of a job.
+// GetLive streams the changes of a job.
 func (s *Server) GetLive(ctx context.Context, request GetLiveRequestObject) (GetLiveResponseObject, error) {
 	p, err := s.engine(ctx, request.Job)
 	if err != nil {

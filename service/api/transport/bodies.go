@@ -51,7 +51,7 @@ func limitBodies(upload int64) echo.MiddlewareFunc {
 // connection end, and perhaps not the answer.
 const mostDrained = 8 << 20
 
-// takesFiles tells whether a request sends a recording's file.
+// takesFiles reports whether the body of a request is a recording's file.
 func takesFiles(r *http.Request) bool {
 	_, of, job := strings.Cut(strings.TrimPrefix(r.URL.Path, "/api/jobs/"), "/")
 	return r.Method == http.MethodPost && job && (of == "recordings" || of == "previews")

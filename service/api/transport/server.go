@@ -53,7 +53,9 @@ func New(o Options, register func(*echo.Echo)) (http.Handler, error) {
 		e.Use(middleware.Recover())
 	}
 	e.Use(limitBodies(o.Upload), named, v.middleware,
-		middleware.GzipWithConfig(middleware.GzipConfig{Skipper: func(c echo.Context) bool { return !isAPI(c.Request()) || strings.HasSuffix(c.Path(), "/now") || strings.HasSuffix(c.Path(), "/live") }}))
+		middleware.GzipWithConfig(middleware.GzipConfig{Skipper: func(c echo.Context) bool {
+			return !isAPI(c.Request()) || strings.HasSuffix(c.Path(), "/now") || strings.HasSuffix(c.Path(), "/live")
+		}}))
 	register(e)
 	e.Any("/api/*", func(c echo.Context) error {
 		return Refuse(http.StatusNotFound, "There is no "+Shown(c.Request().URL.Path)+" here.")
