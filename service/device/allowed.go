@@ -71,9 +71,11 @@ func (a *Allowed) Refuses(transports []string) string {
 	return ""
 }
 
+// line reports whether a serial line is in the list. Transports name one that is not there in capitals.
 func (a *Allowed) line(where string) bool {
+	where = strings.ToLower(where)
 	return slices.ContainsFunc(a.lines, func(pattern string) bool {
-		is, err := path.Match(pattern, where)
+		is, err := path.Match(strings.ToLower(pattern), where)
 		return err == nil && is
 	})
 }

@@ -30,6 +30,7 @@ func TestAllowed(t *testing.T) {
 		{"tcp no.such.name:502", "", ""},
 		{"serial /dev/ttyUSB0", "", "/dev/ttyUSB0"},
 		{"serial /dev/ttyS1", "", ""},
+		{"serial /DEV/TTYS1", "", ""}, // which is not plugged in
 		{"serial /dev/sda", "/dev/sda", "/dev/sda"},
 		{"serial /dev/tty/../sda", "/dev/tty/../sda", "/dev/tty/../sda"},
 	} {
