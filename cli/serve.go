@@ -29,6 +29,9 @@ type serveFlags struct {
 	devices               []string
 }
 
+// leastMemory is the least memory in which the bench can work, in MiB.
+const leastMemory = 128
+
 // config is how the service is run, by the flags.
 func (f *serveFlags) config() (c service.Config, err error) {
 	const mib = 1 << 20
@@ -36,6 +39,9 @@ func (f *serveFlags) config() (c service.Config, err error) {
 		if v < 0 || v > 1<<20 || v == 0 && name == "upload-limit" {
 			return c, fmt.Errorf("--%s %d: it is from 1 to 1048576 MiB", name, v)
 		}
+	}
+	if f.memory > 0 && f.memory < leastMemory {
+		return c, fmt.Errorf("--bench-memory %d: the bench needs %d MiB at the least", f.memory, leastMemory)
 	}
 	c = service.Config{
 		Data:        f.data,

@@ -110,10 +110,6 @@ func (b *benchProcess) run(ctx context.Context) {
 
 // once runs the bench until it ends, or ctx does, and returns why it ended.
 func (b *benchProcess) once(ctx context.Context) (why string) {
-	program, err := os.Executable()
-	if err != nil {
-		return err.Error()
-	}
 	s, err := b.setup(ctx)
 	if err != nil {
 		return err.Error()
@@ -122,8 +118,10 @@ func (b *benchProcess) once(ctx context.Context) (why string) {
 	if err != nil {
 		return err.Error()
 	}
-	c := exec.Command(program, bench.Command) //nolint:gosec,noctx // this program itself; it is ended by its input
-	c.SysProcAttr = apart()
+	c, err := itself(bench.Command)
+	if err != nil {
+		return err.Error()
+	}
 	in, err := c.StdinPipe()
 	if err != nil {
 		return err.Error()

@@ -2,6 +2,16 @@
 
 package service
 
-import "syscall"
+import (
+	"os"
+	"os/exec"
+)
 
-func apart() *syscall.SysProcAttr { return nil }
+// itself returns the command that runs this program once more.
+func itself(arguments ...string) (*exec.Cmd, error) {
+	program, err := os.Executable()
+	if err != nil {
+		return nil, err
+	}
+	return exec.Command(program, arguments...), nil
+}
