@@ -3,6 +3,7 @@ package cli
 import (
 	"bufio"
 	"bytes"
+	"cmp"
 	"context"
 	"encoding/json"
 	"errors"
@@ -69,6 +70,24 @@ type watch struct {
 	rows   map[string]string
 }
 
+// mostSilence is how long a stream may say nothing: it has a line every 5 s.
+const mostSilence = 12 * time.Second
+
+// endless returns the client, with as much time for an answer as that takes.
+func endless(api *client.ClientWithResponses) client.ClientInterface {
+	c, is := api.ClientInterface.(*client.Client)
+	if !is {
+		return api.ClientInterface
+	}
+	h, is := c.Client.(*http.Client)
+	if !is {
+		return c
+	}
+	patient, own := *h, *c
+	patient.Timeout, own.Client = 0, &patient
+	return &own
+}
+
 // reconnects is the pause before a stream that has ended is asked for again.
 const reconnects = time.Second
 
@@ -79,8 +98,7 @@ func (w *watch) follow(ctx context.Context, api *client.ClientWithResponses, job
 		if ctx.Err() != nil {
 			return nil
 		}
-		var refused *refusal
-		if errors.As(err, &refused) || w.last == "" {
+		if !errors.Is(err, errAway) || w.last == "" {
 			return err
 		}
 		if err := w.show("the service does not answer"); err != nil {
@@ -94,17 +112,24 @@ func (w *watch) follow(ctx context.Context, api *client.ClientWithResponses, job
 	}
 }
 
-// read reads one stream to its end.
-func (w *watch) read(ctx context.Context, api *client.ClientWithResponses, job string) (err error) {
+// errAway is the error of a stream that ended, and that is asked for again.
+var errAway = errors.New("the service does not answer")
+
+// read reads one stream to its end. An error that is not errAway is final.
+func (w *watch) read(ctx context.Context, api *client.ClientWithResponses, job string) error {
 	p := &client.GetLiveParams{}
 	if w.last != "" {
 		p.LastEventID = &w.last
 	}
-	a, err := api.ClientInterface.GetLive(ctx, job, p)
+	ctx, cancel := context.WithCancel(ctx)
+	defer cancel()
+	silence := time.AfterFunc(mostSilence, cancel)
+	defer silence.Stop()
+	a, err := endless(api).GetLive(ctx, job, p)
 	if err != nil {
-		return fmt.Errorf("following the job: %w", err)
+		return fmt.Errorf("following the job: %w: %w", errAway, err)
 	}
-	defer func() { err = errors.Join(err, a.Body.Close()) }()
+	defer func() { _ = a.Body.Close() }() // it was read to its end, or given up
 	if a.StatusCode != http.StatusOK {
 		parsed, err := client.ParseGetLiveResponse(a)
 		return answered(parsed, err, http.StatusOK)
@@ -113,6 +138,7 @@ func (w *watch) read(ctx context.Context, api *client.ClientWithResponses, job s
 	lines.Buffer(nil, 64<<20)
 	var kind string
 	for lines.Scan() {
+		silence.Reset(mostSilence)
 		field, value, _ := bytes.Cut(lines.Bytes(), []byte(": "))
 		switch string(field) {
 		case "event":
@@ -129,7 +155,7 @@ func (w *watch) read(ctx context.Context, api *client.ClientWithResponses, job s
 			}
 		}
 	}
-	return lines.Err()
+	return fmt.Errorf("following the job: %w: %w", errAway, cmp.Or(lines.Err(), io.EOF))
 }
 
 // take takes an event.
