@@ -75,9 +75,8 @@ type Service struct {
 	damages  store.Damages      // of the plant's file
 }
 
-// Start opens the store and begins to listen; requests are answered once Run is
-// called. The address must be a loopback one: whoever reaches the service may
-// do everything.
+// Start goes on with the jobs that ran, starts the bench, and begins to listen; requests are answered once Run is called. The address
+// must be a loopback one: whoever reaches the service may do everything.
 func Start(ctx context.Context, c Config) (s *Service, err error) {
 	s = &Service{log: c.Log}
 	defer func() {
@@ -107,13 +106,7 @@ func Start(ctx context.Context, c Config) (s *Service, err error) {
 	if err = s.lock.says(s.URL()); err != nil {
 		return s, err
 	}
-	if c.UploadLimit == 0 {
-		c.UploadLimit = DefaultUploadLimit
-	}
-	if c.WorkLimit == 0 {
-		c.WorkLimit = DefaultWorkLimit
-	}
-	if c.Memory, err = memoryOf(c.Memory); err != nil {
+	if err = c.complete(); err != nil {
 		return s, err
 	}
 	var ended context.Context
@@ -125,6 +118,24 @@ func Start(ctx context.Context, c Config) (s *Service, err error) {
 	if err = s.awaitBench(ctx); err != nil {
 		return s, err
 	}
+	s.server, err = s.newServer(ended, c, hosts(address))
+	return s, err
+}
+
+// complete puts defaults in the place of zero values.
+func (c *Config) complete() (err error) {
+	if c.UploadLimit == 0 {
+		c.UploadLimit = DefaultUploadLimit
+	}
+	if c.WorkLimit == 0 {
+		c.WorkLimit = DefaultWorkLimit
+	}
+	c.Memory, err = memoryOf(c.Memory)
+	return err
+}
+
+// newServer returns the server of all requests. What it computes ends with ctx.
+func (s *Service) newServer(ctx context.Context, c Config, hosts []string) (*http.Server, error) {
 	began := time.Now()
 	handler, err := apilive.New(
 		apilive.Config{
@@ -134,23 +145,22 @@ func Start(ctx context.Context, c Config) (s *Service, err error) {
 			Log:         c.Log,
 			Version:     c.Version,
 			Console:     c.Console,
-			Hosts:       hosts(address),
+			Hosts:       hosts,
 			UploadLimit: c.UploadLimit,
 			Now:         time.Now,
 			WorkLimit:   c.WorkLimit,
-			Closing:     ended,
+			Closing:     ctx,
 			Damaged:     s.damages.List,
 			Processes:   func() []api.Process { return s.processes(began) },
 		},
 	)
 	if err != nil {
-		return s, err
+		return nil, err
 	}
-	s.server = &http.Server{
+	return &http.Server{
 		Handler: handler, ReadHeaderTimeout: 10 * time.Second, IdleTimeout: 2 * time.Minute, MaxHeaderBytes: 32 << 10,
 		ErrorLog: slog.NewLogLogger(c.Log.Handler(), slog.LevelWarn),
-	}
-	return s, nil
+	}, nil
 }
 
 // open takes the data folder.
@@ -456,7 +466,6 @@ func (s *Service) release() error {
 	if s.close != nil {
 		s.close()
 	}
-	s.benched.Wait()
 	if s.listener != nil {
 		if err := s.listener.Close(); err != nil && !errors.Is(err, net.ErrClosed) {
 			errs = append(errs, err)
@@ -465,6 +474,7 @@ func (s *Service) release() error {
 	if s.jobs != nil {
 		errs = append(errs, s.jobs.Close())
 	}
+	s.benched.Wait()
 	if s.plant != nil {
 		errs = append(errs, s.plant.Close())
 	}

@@ -166,3 +166,15 @@ func (x *besieged) attack(ctx context.Context, r *rand.Rand) {
 		time.Sleep(time.Duration(r.IntN(20)) * time.Millisecond)
 	}
 }
+
+// A bench that is stopped does not keep the service from ending.
+func TestStoppedBenchEnds(t *testing.T) {
+	_, api, _, stop := start(t, t.TempDir())
+	m := &mortal{t: t, api: api}
+	pid := m.bench().Pid
+	require.NoError(t, syscall.Kill(pid, syscall.SIGSTOP))
+	begun := time.Now()
+	stop()
+	assert.Less(t, time.Since(begun), 5*time.Second)
+	assert.ErrorIs(t, syscall.Kill(pid, 0), syscall.ESRCH, "nothing of it is left")
+}
