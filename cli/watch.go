@@ -70,7 +70,7 @@ type watch struct {
 	rows   map[string]string
 }
 
-// mostSilence is how long a stream may say nothing: it has a line every 5 s.
+// mostSilence is the longest time between two lines of a stream; the service sends one every 5 s.
 const mostSilence = 12 * time.Second
 
 // endless returns the client, with as much time for an answer as that takes.

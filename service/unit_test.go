@@ -75,7 +75,7 @@ func TestNotify(t *testing.T) {
 	hear("STOPPING=1")
 }
 
-// What /metrics says is what the job did.
+// /metrics counts the readings, the instants and the requests of a running job.
 func TestMetrics(t *testing.T) {
 	rack := onRack(t)
 	url, api, _, _ := start(t, t.TempDir())
