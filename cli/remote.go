@@ -42,13 +42,13 @@ func (r *remote) ask(ctx context.Context) (*client.ClientWithResponses, string, 
 	if err != nil || r.job != "" {
 		return api, r.job, err
 	}
-	a, err := api.ListJobsWithResponse(ctx)
+	a, err := api.GetStatusWithResponse(ctx) // which control answers, also while the bench is away
 	if err := answered(a, err, http.StatusOK); err != nil {
 		return nil, "", err
 	}
 	var names []string
 	for _, j := range *a.JSON200 {
-		names = append(names, j.Name)
+		names = append(names, j.Job)
 	}
 	switch len(names) {
 	case 0:

@@ -36,6 +36,9 @@ still has to run.`,
 		Example: "  rectura watch oxygen blower standby_blower\n  rectura watch oxygen --format json",
 		Args:    cobra.MinimumNArgs(1),
 		RunE: func(c *cobra.Command, names []string) error {
+			if format != "table" && format != "json" {
+				return fmt.Errorf("--format %s: it is one of table, json", format)
+			}
 			api, job, err := r.ask(c.Context())
 			if err != nil {
 				return err

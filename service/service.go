@@ -57,7 +57,7 @@ type Config struct {
 	Console     fs.FS
 	Log         *slog.Logger
 	Devices     []string // where jobs may have devices: addresses, ranges, patterns of serial lines; device.DefaultAllowed
-	OnExit      string   // what armed outputs do when the service ends: hold, which is the default, or fail
+	OnExit      string   // hold leaves armed outputs as they are when the service ends; fail writes their fail states; empty is hold
 }
 
 // A Service listens from Start until its Run has ended.
